@@ -1,0 +1,111 @@
+// Package retry judges what an attempt to deliver has led to: done, again and when, or never.
+// [Judge] is the function to read first. It is pure: the instant and the dice are arguments.
+package retry
+
+import (
+	"math"
+	"time"
+)
+
+// A Class is what a provider's answer to one attempt means for the delivery.
+type Class string
+
+// The classes. All but Ambiguous are certain: the provider has the letter, or it has not.
+const (
+	Accepted         Class = "accepted"          // the provider took responsibility for the letter
+	Ambiguous        Class = "ambiguous"         // lost after the letter was complete: it may have been taken
+	Transient        Class = "transient"         // not now: a 4xx, a lost connection, a time-out before the end
+	Misconfigured    Class = "misconfigured"     // our own fault: wrong password, bad certificate, sender refused
+	RecipientRefused Class = "recipient refused" // this address will never work here
+	MessageRefused   Class = "message refused"   // this letter will never work here
+)
+
+// Known reports whether c is one of the classes of this version.
+func (c Class) Known() bool {
+	switch c {
+	case Accepted, Ambiguous, Transient, Misconfigured, RecipientRefused, MessageRefused:
+		return true
+	}
+	return false
+}
+
+// HandedOver reports whether the letter may have left for its recipient, which is when the life
+// of a proof in it begins.
+func (c Class) HandedOver() bool { return c == Accepted || c == Ambiguous }
+
+// A Policy says how long to insist. The zero Policy is all defaults.
+type Policy struct {
+	Attempts int           // how many attempts at most; 0 or less means 12
+	Base     time.Duration // the longest wait after the first failure; 0 or less means 5 s
+	Max      time.Duration // the longest wait ever; 0 or less means 1 h
+}
+
+func (p Policy) withDefaults() Policy {
+	if p.Attempts <= 0 {
+		p.Attempts = 12
+	}
+	if p.Base <= 0 {
+		p.Base = 5 * time.Second
+	}
+	if p.Max <= 0 {
+		p.Max = time.Hour
+	}
+	return p
+}
+
+// A Delivery is what Judge needs to know of the delivery whose attempt has ended.
+type Delivery struct {
+	Attempts      int       // attempts so far that count, this one included
+	DeliverBefore time.Time // zero means no deadline
+}
+
+// A Verdict is what to do now.
+type Verdict struct {
+	Action Action
+	At     time.Time // when to try again, if Action is Again
+	Spent  bool      // whether the attempt counts towards Policy.Attempts
+}
+
+// An Action is what becomes of a delivery after an attempt.
+type Action string
+
+// The actions.
+const (
+	Done    Action = "done"
+	Again   Action = "again"
+	GiveUp  Action = "give up"
+	TooLate Action = "too late" // the next attempt would come after the deadline
+)
+
+// Judge returns what to do after an attempt that ended at now with class c. jitter is a random
+// number in [0, 1): the wait is jitter times the exponential bound (full jitter), so that
+// deliveries that failed together do not come back together; a tenth of Base is always waited.
+//
+// Refusals end the delivery. An ambiguous attempt is repeated: the letter carries the same bytes
+// and the same Message-ID, so that the recipient's side can tell a repeat. A misconfigured
+// provider spends no attempt: the letter is not to blame, and waits.
+func Judge(p Policy, d Delivery, c Class, now time.Time, jitter float64) Verdict {
+	p = p.withDefaults()
+	switch c {
+	case Accepted:
+		return Verdict{Action: Done, Spent: true}
+	case RecipientRefused, MessageRefused:
+		return Verdict{Action: GiveUp, Spent: true}
+	}
+	spent := c != Misconfigured
+	if spent && d.Attempts >= p.Attempts {
+		return Verdict{Action: GiveUp, Spent: true}
+	}
+	at := now.Add(wait(p, d.Attempts, jitter))
+	if !d.DeliverBefore.IsZero() && !at.Before(d.DeliverBefore) {
+		return Verdict{Action: TooLate, Spent: spent}
+	}
+	return Verdict{Action: Again, At: at, Spent: spent}
+}
+
+// wait returns the pause after attempt n, counted from 1: Base/10 plus a share of
+// min(Base·2^(n-1), Max) that jitter chooses.
+func wait(p Policy, n int, jitter float64) time.Duration {
+	bound := math.Min(float64(p.Max), float64(p.Base)*math.Pow(2, float64(max(n, 1)-1)))
+	return p.Base/10 + time.Duration(jitter*bound)
+}

@@ -1,0 +1,250 @@
+package token
+
+import (
+	"crypto/hkdf"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+)
+
+var t0 = time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
+
+const issuer = "https://ferry.example"
+
+func testRing(tb testing.TB) *Keyring {
+	tb.Helper()
+	ring, err := NewKeyring(newKey("k1", []byte(strings.Repeat("a", 32)), time.Time{}))
+	if err != nil {
+		tb.Fatal(err)
+	}
+	return ring
+}
+
+func sample(key *Key) Claims {
+	return Claims{Challenge: "c-1", IssuedAt: t0.Unix(), Expires: t0.Add(time.Hour).Unix(),
+		ID: "j-1", Address: key.Thumbprint("mara@ternisle.example")}
+}
+
+func TestVerifyRefusals(t *testing.T) {
+	ring := testRing(t)
+	s := NewSigner(ring, issuer, "signup")
+	good := s.Sign(ring.Active(), sample(ring.Active()))
+	header, payload, tag, _ := split(good)
+
+	foreign, _ := NewKeyring(GenerateKey(t0))
+	retired, _ := NewKeyring(GenerateKey(t0), newKey("k1", []byte(strings.Repeat("a", 32)), t0))
+	enc := func(s string) string { return b64.EncodeToString([]byte(s)) }
+	resign := func(header string) string { // an attacker who somehow has the link key
+		m := ring.active.link.pool.Get().(*mac)
+		tag := m.tag(header + "." + payload)
+		return header + "." + payload + "." + string(tag[:])
+	}
+	for _, tt := range []struct {
+		name string
+		tok  string
+		s    *Signer
+		now  time.Time
+		want error
+	}{
+		{"fits", good, s, t0, nil},
+		{"last good second", good, s, t0.Add(time.Hour - time.Second), nil},
+		{"the second of expiry", good, s, t0.Add(time.Hour), ErrExpired},
+		{"empty", "", s, t0, ErrMalformed},
+		{"cut short", good[:len(good)-1], s, t0, ErrMalformed},
+		{"no tag", header + "." + payload, s, t0, ErrMalformed},
+		{"fourth part", good + ".x", s, t0, ErrMalformed},
+		{"too long", header + "." + payload + strings.Repeat("A", MaxLen) + "." + tag, s, t0, ErrMalformed},
+		{"line break in the tag", header + "." + payload + "." + tag[:20] + "\n" + tag[21:], s, t0, ErrForged},
+		{"another key", NewSigner(foreign, issuer, "signup").Sign(foreign.Active(), sample(foreign.Active())), s, t0, ErrUnknownKey},
+		{"retired key", good, NewSigner(retired, issuer, "signup"), t0, ErrUnknownKey},
+		{"key not yet retired", good, NewSigner(retired, issuer, "signup"), t0.Add(-time.Second), nil},
+		{"another purpose", good, NewSigner(ring, issuer, "signin"), t0, ErrPurpose},
+		{"another site", good, NewSigner(ring, "https://other.example", "signup"), t0, ErrPurpose},
+		{"alg none", enc(`{"alg":"none","kid":"k1","typ":"illumicode-link+jwt"}`) + "." + payload + "." + tag, s, t0, ErrMalformed},
+		{"alg none, empty tag", enc(`{"alg":"none"}`) + "." + payload + ".", s, t0, ErrMalformed},
+		{"foreign alg, signed", resign(enc(`{"alg":"HS512","kid":"k1","typ":"illumicode-link+jwt"}`)), s, t0, ErrMalformed},
+		{"foreign typ, signed", resign(enc(`{"alg":"HS256","kid":"k1","typ":"JWT"}`)), s, t0, ErrMalformed},
+		{"critical header, signed", resign(enc(`{"alg":"HS256","crit":["x"],"kid":"k1","typ":"illumicode-link+jwt","x":1}`)), s, t0, ErrMalformed},
+		{"expired forgery", header + "." + payload + "." + strings.Repeat("A", tagLen), s, t0.Add(99 * time.Hour), ErrForged},
+	} {
+		claims, err := tt.s.Verify(tt.tok, tt.now)
+		if !errors.Is(err, tt.want) {
+			t.Errorf("%s: Verify = %v, want %v", tt.name, err, tt.want)
+		}
+		if err != nil && !errors.Is(err, ErrExpired) && claims != (Claims{}) {
+			t.Errorf("%s: claims %+v beside an error", tt.name, claims)
+		}
+	}
+}
+
+// Every single flipped bit, in each of the three parts, is refused.
+func TestVerifyFlippedBits(t *testing.T) {
+	ring := testRing(t)
+	s := NewSigner(ring, issuer, "signup")
+	good := s.Sign(ring.Active(), sample(ring.Active()))
+	for i := range good {
+		for bit := range 8 {
+			bad := []byte(good)
+			bad[i] ^= 1 << bit
+			if _, err := s.Verify(string(bad), t0); err == nil {
+				t.Fatalf("byte %d bit %d flipped: accepted", i, bit)
+			}
+		}
+	}
+}
+
+func TestKeyringFile(t *testing.T) {
+	a, b := GenerateKey(t0), GenerateKey(t0)
+	b.verifyUntil = t0.Add(24 * time.Hour)
+	ring, err := NewKeyring(a, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	back, err := ParseKeyring(ring.Marshal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := back.Active().Thumbprint("x"); back.Active().ID() != a.ID() || got != a.Thumbprint("x") {
+		t.Errorf("the active key changed on its way through the file")
+	}
+	if _, err := back.Key(b.ID(), t0.Add(25*time.Hour)); !errors.Is(err, ErrUnknownKey) {
+		t.Errorf("retired key: %v, want ErrUnknownKey", err)
+	}
+	if s := fmt.Sprintf("%v %+v %#v", a, a, a); strings.Contains(s, fmt.Sprint(a.secret)) || strings.Contains(s, "secret") {
+		t.Errorf("a printed key shows its secret: %s", s)
+	}
+	good := string(ring.Marshal())
+	secret := base64.RawURLEncoding.EncodeToString(a.secret)
+	for _, tt := range []struct{ name, file, want string }{
+		{"not JSON", "hello", "JWK Set"},
+		{"short secret", strings.Replace(good, secret, secret[:40], 1), "30 bytes"},
+		{"padding", strings.Replace(good, secret, secret+"=", 1), "base64url"},
+		{"two active", strings.Replace(good, `"verify"`, `"active"`, 1), "second active"},
+		{"none active", strings.Replace(good, `"active"`, `"verify"`, 1), "no active key"},
+		{"RSA", strings.Replace(good, `"oct"`, `"RSA"`, 1), "kty"},
+		{"same kid", strings.ReplaceAll(good, b.kid, a.kid), "two keys"},
+	} {
+		_, err := ParseKeyring([]byte(tt.file))
+		if err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%s: %v, want an error with %q", tt.name, err, tt.want)
+		} else if strings.Contains(err.Error(), secret[:40]) {
+			t.Errorf("%s: the error shows the secret", tt.name)
+		}
+	}
+}
+
+func unhex(s string) []byte {
+	b, err := hex.DecodeString(strings.ReplaceAll(s, " ", ""))
+	if err != nil {
+		panic(err)
+	}
+	return b
+}
+
+// RFC 4231 §4.2 to §4.4 and §4.7: HMAC-SHA-256 as our pooled state computes it.
+func TestHMACVectors(t *testing.T) {
+	for i, tt := range []struct {
+		key  []byte
+		data string
+		want string
+	}{
+		{unhex(strings.Repeat("0b", 20)), "Hi There", "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"},
+		{[]byte("Jefe"), "what do ya want for nothing?", "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
+		{unhex(strings.Repeat("aa", 20)), strings.Repeat("\xdd", 50), "773ea91e36800e46854db8ebd09181a72959098b3ef8c122d9635514ced565fe"},
+		{unhex(strings.Repeat("aa", 131)), "Test Using Larger Than Block-Size Key - Hash Key First", "60e431591ee0b67f0d8a26aacbf5b77f8e0bc6213728c5140546040f0ee37f54"},
+	} {
+		m := newMACs(tt.key)
+		for range 2 { // the second use is of a state that was reset
+			if got := m.sum(tt.data); hex.EncodeToString(got[:]) != tt.want {
+				t.Errorf("case %d: %x, want %s", i+1, got, tt.want)
+			}
+		}
+	}
+	long := strings.Repeat("x", 3*MaxLen+1) // fed to the state in pieces
+	h := hmac.New(sha256.New, []byte("k"))
+	h.Write([]byte(long))
+	if got := newMACs([]byte("k")).sum(long); !hmac.Equal(got[:], h.Sum(nil)) {
+		t.Error("a message longer than the buffer has another HMAC")
+	}
+}
+
+// RFC 5869 appendix A.1 and A.3, and that derive is that function without a salt.
+func TestHKDFVectors(t *testing.T) {
+	ikm := unhex(strings.Repeat("0b", 22))
+	got, err := hkdf.Key(sha256.New, ikm, unhex("000102030405060708090a0b0c"), string(unhex("f0f1f2f3f4f5f6f7f8f9")), 42)
+	if want := "3cb25f25faacd57a90434f64d0362f2a2d2d0a90cf1a5a4c5db02d56ecc4c5bf34007208d5b887185865"; err != nil || hex.EncodeToString(got) != want {
+		t.Errorf("A.1: %x %v", got, err)
+	}
+	if got := derive(ikm, ""); hex.EncodeToString(got) != "8da4e775a563c18f715f802a063c5a31b8a11f5c5ee1879ec3454e5f3c738d2d" {
+		t.Errorf("A.3: derive = %x", got) // the first 32 of the vector's 42 bytes
+	}
+	if string(derive(ikm, labelLink)) == string(derive(ikm, labelCode)) {
+		t.Error("two labels gave one key")
+	}
+}
+
+// RFC 7515 appendix A.1: the signature of the example, from its key and signing input.
+func TestJWSVector(t *testing.T) {
+	key, err := b64.DecodeString("AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := newMACs(key).pool.Get().(*mac)
+	tag := m.tag("eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9." +
+		"eyJpc3MiOiJqb2UiLA0KICJleHAiOjEzMDA4MTkzODAsDQogImh0dHA6Ly9leGFtcGxlLmNvbS9pc19yb290Ijp0cnVlfQ")
+	if want := "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"; string(tag[:]) != want {
+		t.Errorf("tag = %s, want %s", tag, want)
+	}
+}
+
+func FuzzVerify(f *testing.F) {
+	ring := testRing(f)
+	s := NewSigner(ring, issuer, "signup")
+	f.Add(s.Sign(ring.Active(), sample(ring.Active()))) // without an accepted seed, only refusals get explored
+	f.Add("a.b." + strings.Repeat("A", tagLen))
+	f.Fuzz(func(t *testing.T, tok string) {
+		c, err := s.Verify(tok, t0)
+		if err != nil {
+			return
+		}
+		if again := s.Sign(ring.Active(), c); again != tok {
+			t.Errorf("second spelling accepted: %q", tok)
+		}
+	})
+}
+
+func ExampleSigner_Verify() {
+	t0 := time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
+	ring, _ := NewKeyring(GenerateKey(t0))
+	s := NewSigner(ring, "https://ferry.example", "signup")
+	tok := s.Sign(ring.Active(), Claims{Challenge: "c-17", Expires: t0.Add(15 * time.Minute).Unix()})
+	claims, err := s.Verify(tok, t0)
+	fmt.Println(claims.Challenge, err)
+	_, err = s.Verify(tok, t0.Add(15*time.Minute)) // the second of expiry is already too late
+	fmt.Println(err)
+	// Output:
+	// c-17 <nil>
+	// token: expired
+}
+
+// The claims hold nothing but what the documentation lists, and never the address.
+func TestClaimsHoldNoAddress(t *testing.T) {
+	ring := testRing(t)
+	tok := NewSigner(ring, issuer, "signup").Sign(ring.Active(), sample(ring.Active()))
+	_, payload, _, _ := split(tok)
+	raw, _ := b64.DecodeString(payload)
+	var m map[string]any
+	if err := json.Unmarshal(raw, &m); err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(string(raw), "mara") || len(m) != 7 {
+		t.Errorf("claims = %s", raw)
+	}
+}
