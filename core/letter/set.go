@@ -226,3 +226,10 @@ func (c *Catalog) life(d time.Duration) string {
 	}
 	return c.Units["minute"].count(c.Locale, max(1, int(d/time.Minute)))
 }
+
+// CarriesProof reports whether the letter has a button or a place for a code, and so makes no
+// sense without a challenge.
+func (s *Set) CarriesProof(name string) bool {
+	c := s.letters[name][s.locales[0]]
+	return c != nil && (c.parts["button"] != nil || c.parts["code_label"] != nil)
+}

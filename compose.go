@@ -1,0 +1,114 @@
+package illumicode
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"golang.org/x/text/language"
+
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/otp"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/store"
+)
+
+// confirmLetter is the letter of a signup's challenge.
+const confirmLetter = "confirm"
+
+// A composer makes letters for the outbox.
+type composer struct{ s *Service }
+
+// Compose implements [outbox.Composer]. Here, and nowhere earlier, code and link come to be.
+func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter, error) {
+	to, err := message.ParseAddress(d.Address)
+	if err == nil {
+		to, err = to.WithName(d.Name)
+	}
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	r := letter.Request{
+		Letter: d.Letter, Locale: language.Make(d.Locale),
+		Writer: letter.Writer{Name: c.s.site.Name, HomePage: c.s.site.HomePage, Imprint: c.s.site.Imprint},
+	}
+	if d.Challenge == "" {
+		r.Data, err = readData(d.Data)
+	} else {
+		r.Data, r.Proof, err = c.proof(ctx, d)
+	}
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	rendered, err := c.s.letters.Render(r)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	raw, err := message.Message{
+		From: c.s.from, To: to, Subject: rendered.Subject, Date: d.Fixed, ID: d.ID + "@" + c.s.from.Domain(),
+		Text: rendered.Text, HTML: rendered.HTML,
+	}.Compose()
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	return outbox.Letter{
+		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: to.NeedsUTF8() || c.s.from.NeedsUTF8()},
+		Message:  raw,
+	}, nil
+}
+
+// proof makes code and link for a challenge's letter, or says why it is not needed any more.
+func (c composer) proof(ctx context.Context, d store.Delivery) (map[string]any, letter.Proof, error) {
+	row, err := c.s.store.Challenge(ctx, d.Challenge)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge is gone"}
+	}
+	if err != nil {
+		return nil, letter.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	now := c.s.now()
+	switch {
+	case row.Decoy:
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to"}
+	case row.State == challenge.Accepted:
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "the address is confirmed already"}
+	case row.Judge(challenge.Link, now) == challenge.Expired:
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
+	}
+	key, err := c.s.keys.Key(row.Kid, now)
+	if err != nil {
+		return nil, letter.Proof{}, err
+	}
+	// Everything in the claims comes from the rows, so every attempt signs the same bytes.
+	link := c.s.LinkURL(c.s.links.Sign(key, token.Claims{
+		Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID, Address: key.Thumbprint(row.Address),
+	}))
+	return map[string]any{"name": row.Name}, letter.Proof{
+		Link: link, LinkLife: min(row.LinkLife, row.Ends.Sub(d.Fixed)),
+		Code:     otp.Format(otp.Derive(key.CodeKey(), row.ID, d.Generation, row.Digits)),
+		CodeLife: min(row.CodeLife, row.Ends.Sub(d.Fixed)),
+	}, nil
+}
+
+// LinkURL returns the URL that carries a token to the page behind a link.
+func (s *Service) LinkURL(tok string) string {
+	return s.site.BaseURL + s.site.ConfirmPath + "?" + url.Values{"t": {tok}}.Encode()
+}
+
+// readData reads a delivery's data. Numbers keep their spelling.
+func readData(raw string) (map[string]any, error) {
+	dec := json.NewDecoder(strings.NewReader(raw))
+	dec.UseNumber()
+	data := make(map[string]any)
+	if err := dec.Decode(&data); err != nil {
+		return nil, fmt.Errorf("illumicode: the delivery's data is no JSON object: %w", err)
+	}
+	return data, nil
+}

@@ -1,0 +1,46 @@
+package illumicode
+
+import (
+	"errors"
+	"time"
+)
+
+// What an application can tell apart. No error's text holds an address, a code or a token.
+var (
+	// ErrInvalid matches a link or ticket that was not made by this service, or is damaged.
+	ErrInvalid = errors.New("illumicode: not a valid link or ticket")
+	// ErrExpired matches a proof whose life is over. A resend or a new signup helps.
+	ErrExpired = errors.New("illumicode: expired")
+	// ErrUsed matches a proof that has done its work: the address is confirmed already.
+	ErrUsed = errors.New("illumicode: already confirmed")
+	// ErrWrongCode matches a code that does not fit; see [WrongCodeError].
+	ErrWrongCode = errors.New("illumicode: the code does not fit")
+	// ErrNotACode matches input that no code can look like. It has cost no try.
+	ErrNotACode = errors.New("illumicode: not a code; it has digits only")
+	// ErrNoTries matches a code refused unseen, since all tries are spent. The link still works.
+	ErrNoTries = errors.New("illumicode: no tries left for a code")
+	// ErrTooSoon matches a resend asked for too early; see [TooSoonError].
+	ErrTooSoon = errors.New("illumicode: too soon to send again")
+	// ErrNothingPending means that a subject has no signup to be reminded of.
+	ErrNothingPending = errors.New("illumicode: no signup is pending")
+	// ErrHeld means that another subject holds the address as confirmed. Roll back.
+	ErrHeld = errors.New("illumicode: another subject holds this address")
+	// ErrStuck means that a transaction of the service's own could not begin in time.
+	ErrStuck = errors.New("illumicode: no connection or lock for a transaction of its own; call Admit, Prove, Resend and the one-call forms before you open your transaction, not inside it")
+
+	// ErrOccupied is for the callback of [Service.Signup] to return when the account exists
+	// already. The stranger who asked is answered as if it did not.
+	ErrOccupied = errors.New("illumicode: the address has an account")
+)
+
+// A WrongCodeError says how many tries are left; get it with errors.AsType.
+type WrongCodeError struct{ TriesLeft int }
+
+func (e *WrongCodeError) Error() string { return ErrWrongCode.Error() }
+func (e *WrongCodeError) Unwrap() error { return ErrWrongCode }
+
+// A TooSoonError says when the letter may be sent again; get it with errors.AsType.
+type TooSoonError struct{ At time.Time }
+
+func (e *TooSoonError) Error() string { return ErrTooSoon.Error() }
+func (e *TooSoonError) Unwrap() error { return ErrTooSoon }

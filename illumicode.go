@@ -1,0 +1,213 @@
+// Package illumicode adds signup confirmation, and the durable mail behind it, to a service that
+// has a database and a users table of its own. [Service] is the one value an application holds;
+// [New] makes it from a [Config].
+//
+// How a letter travels:
+//
+//  1. [Service.Admit] checks the request before the application's transaction.
+//  2. [Tx.BeginSignup] inserts a challenge and a delivery in that transaction: they commit with
+//     the account, or not at all. [Service.Signup] is these two in one call.
+//  3. A worker ([Service.Run], in this process or another) claims the delivery, makes code and
+//     link, composes the letter, and hands it to a provider. Neither code nor link was ever at
+//     rest: the code is derived again when it is compared, the link is signed.
+//  4. The person proves the address: [Service.ProveLink] checks a link, [Service.Prove] spends a
+//     try and compares a code. Both write in transactions of their own, which no rollback of the
+//     caller undoes.
+//  5. [Tx.Accept] marks the challenge accepted in the application's transaction; of any number of
+//     callers, one. [Service.Confirm] and [Service.ConfirmCode] are steps 4 and 5 in one call.
+//
+// Illumicode owns no accounts: a subject is whatever string the application knows one by.
+// Nothing is ever sent inside a transaction.
+package illumicode
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/letters"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/store"
+)
+
+// Config says what a [Service] works with. Store, Keys, Site.BaseURL, Site.Name, From and
+// Providers are required. New copies it; changing it afterwards has no effect.
+type Config struct {
+	Store     *store.Store
+	Keys      *token.Keyring
+	Site      Site
+	From      message.Address     // who every letter is from; a provider must accept it as sender
+	Providers []provider.Provider // the ways out, the preferred one first
+
+	Letters *letter.Set      // nil means letters.Default
+	Signup  challenge.Policy // lives, tries and resends; the zero Policy is all defaults
+	Outbox  outbox.Config    // how workers work; the zero Config is all defaults
+	Log     *slog.Logger     // one line an attempt, no addresses, no secrets; nil means slog.Default
+
+	// Now is the service's clock: every instant in rows, tokens and decisions comes from it.
+	// Nil means time.Now. Tests and rehearsals set it.
+	Now func() time.Time
+}
+
+// A Site is what letters say about who is writing, and where their links lead.
+type Site struct {
+	BaseURL  string // absolute, https (or http on loopback), without a slash at its end
+	Name     string // of the service, as people know it
+	HomePage string // in the letters' foot; empty means none
+	Imprint  string // postal address and the like, several lines; empty means none
+
+	ConfirmPath string // where package web serves the page behind a link; empty means /confirm
+}
+
+// A Service is Illumicode in an application. It is safe for concurrent use. Use [New].
+type Service struct {
+	store   *store.Store
+	keys    *token.Keyring
+	links   *token.Signer // of signup
+	site    Site
+	from    message.Address
+	letters *letter.Set
+	policy  challenge.Policy // of signup
+	outbox  *outbox.Outbox
+	log     *slog.Logger
+	now     func() time.Time
+}
+
+// New checks c and returns a service. It connects to the database, whose tables must be those of
+// this version ([store.ErrNotMigrated] otherwise), and to nothing else. Errors name the field of
+// Config and what to put there.
+func New(c Config) (*Service, error) {
+	wrong := func(field, what string) error { return fmt.Errorf("illumicode: Config.%s %s", field, what) }
+	switch {
+	case c.Store == nil:
+		return nil, wrong("Store", "is nil; open one with sqlite.Open")
+	case c.Keys == nil:
+		return nil, wrong("Keys", "is nil; read a keyring made by `illumicode keys new` with token.ParseKeyring")
+	case c.Site.Name == "":
+		return nil, wrong("Site.Name", "is empty; letters must say who writes")
+	case c.From.String() == "":
+		return nil, wrong("From", "is empty; make it with message.ParseAddress")
+	case len(c.Providers) == 0:
+		return nil, wrong("Providers", "is empty; without a way out no letter arrives")
+	}
+	base, err := CheckBaseURL(c.Site.BaseURL)
+	if err != nil {
+		return nil, wrong("Site.BaseURL", err.Error())
+	}
+	c.Site.BaseURL = base
+	if c.Site.ConfirmPath == "" {
+		c.Site.ConfirmPath = "/confirm"
+	}
+	if c.Letters == nil {
+		if c.Letters, err = letters.Default(); err != nil {
+			return nil, err
+		}
+	}
+	if c.Signup, err = c.Signup.WithDefaults(); err != nil {
+		return nil, wrong("Signup", err.Error())
+	}
+	if c.Log == nil {
+		c.Log = slog.Default()
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	if err := c.Store.Ready(ctx); err != nil {
+		return nil, err
+	}
+	for _, w := range c.Store.Warnings() {
+		c.Log.Warn(w)
+	}
+	s := &Service{
+		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
+		site: c.Site, from: c.From, letters: c.Letters, policy: c.Signup, log: c.Log, now: c.Now,
+	}
+	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, c.Now, c.Log, c.Outbox)
+	return s, nil
+}
+
+// CheckBaseURL returns the base URL of a site without a slash at its end, or what is wrong with
+// it. A worker has no request to take the host from, so every link is made from this.
+func CheckBaseURL(raw string) (string, error) {
+	u, err := url.Parse(raw)
+	switch {
+	case raw == "":
+		return "", errors.New("is missing; say where the site is, such as https://ferry.example")
+	case err != nil || !u.IsAbs() || u.Host == "":
+		return "", errors.New("is not absolute; write it with scheme and host, such as https://ferry.example")
+	case u.User != nil || u.RawQuery != "" || u.Fragment != "":
+		return "", errors.New("has a user, a query or a fragment; give scheme, host and path only")
+	case u.Scheme == "http" && !loopback(u.Hostname()):
+		return "", errors.New("is http: links would cross the network in the clear; use https")
+	case u.Scheme != "http" && u.Scheme != "https":
+		return "", errors.New("is neither https nor http")
+	}
+	return strings.TrimSuffix(u.String(), "/"), nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
+}
+
+// Run delivers letters until ctx ends; see [outbox.Outbox.Run]. Call it in a goroutine of its own,
+// in one process or in several.
+func (s *Service) Run(ctx context.Context) error { return s.outbox.Run(ctx) }
+
+// Wake makes the worker in this process look for letters at once. Call it after committing a
+// transaction in which [Tx] methods were used; without it letters wait for the next poll.
+func (s *Service) Wake() { s.outbox.Wake() }
+
+// Now returns the instant by the service's clock.
+func (s *Service) Now() time.Time { return s.now() }
+
+// Site returns the site the service sends for.
+func (s *Service) Site() Site { return s.site }
+
+// Store returns the store, for the operator's views of it.
+func (s *Service) Store() *store.Store { return s.store }
+
+// Locale returns the best language of the service's letters for a reader's wishes: BCP 47 tags
+// or an Accept-Language value.
+func (s *Service) Locale(wishes ...string) string { return s.letters.Locale(wishes...).String() }
+
+// In returns the calls that write in the application's own transaction. tx must be on the
+// database of the service's store. The caller commits or rolls back, and calls [Service.Wake]
+// after a commit.
+func (s *Service) In(tx *sql.Tx) Tx { return Tx{s: s, rows: s.store.In(tx)} }
+
+// A Tx makes Illumicode's writes in a transaction of the application's. Its methods never judge a
+// limit or a code and never fail on a conflict. Like the transaction, it is not safe for
+// concurrent use.
+type Tx struct {
+	s    *Service
+	rows store.Tx
+}
+
+// patience is how long the service's own transactions wait for a connection or a lock.
+const patience = 8 * time.Second
+
+// own runs fn, which works in transactions of the service's own, with a bound on the wait. The
+// usual reason for a long one is a caller who holds a transaction already.
+func (s *Service) own(ctx context.Context, fn func(context.Context) error) error {
+	bounded, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	err := fn(bounded)
+	if err != nil && bounded.Err() != nil && ctx.Err() == nil {
+		return fmt.Errorf("%w after %v: %w", ErrStuck, patience, err)
+	}
+	return err
+}

@@ -1,0 +1,161 @@
+package smtp
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-sasl"
+	smtpclient "github.com/emersion/go-smtp"
+
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/provider"
+)
+
+// A session is one connection, introduced, protected and authenticated. It is used by one Send
+// at a time.
+type session struct {
+	conn     net.Conn
+	client   *smtpclient.Client
+	usable   bool // after the last letter, another can be sent
+	lastUsed time.Time
+}
+
+// connect opens a session. Every step has a deadline, and the end of ctx ends them all.
+func (p *Provider) connect(ctx context.Context) (*session, error) {
+	dialer := net.Dialer{Timeout: p.cfg.Dial}
+	raw, err := dialer.DialContext(ctx, "tcp", p.address())
+	if err != nil {
+		return nil, err
+	}
+	conn := net.Conn(&patientConn{Conn: raw, write: p.cfg.Command})
+	stop := context.AfterFunc(ctx, func() { raw.Close() })
+	defer stop()
+
+	s := &session{conn: raw}
+	switch p.cfg.TLS {
+	case Implicit:
+		tlsConn := tls.Client(conn, p.tls)
+		raw.SetDeadline(time.Now().Add(p.cfg.Command))
+		if err := tlsConn.HandshakeContext(ctx); err != nil {
+			raw.Close()
+			return nil, err
+		}
+		s.client = smtpclient.NewClient(tlsConn)
+	case StartTLS:
+		// The library's constructor gives its own five minutes to the greeting and the
+		// STARTTLS command; this deadline is shorter, and covers the handshake too.
+		conn.(*patientConn).until = time.Now().Add(p.cfg.Command)
+		s.client, err = smtpclient.NewClientStartTLS(conn, p.tls)
+		if err != nil {
+			raw.Close()
+			if strings.Contains(err.Error(), "doesn't support STARTTLS") {
+				return nil, errNoStartTLS
+			}
+			return nil, err
+		}
+	default:
+		s.client = smtpclient.NewClient(conn)
+	}
+	s.client.CommandTimeout, s.client.SubmissionTimeout = p.cfg.Command, p.cfg.Final
+	if err := s.client.Hello(p.cfg.Hello); err != nil {
+		s.close()
+		return nil, err
+	}
+	conn.(*patientConn).until = time.Time{}
+	if p.cfg.User != "" {
+		if err := s.client.Auth(p.mechanism(s.client)); err != nil {
+			s.close()
+			return nil, authError{err}
+		}
+	}
+	return s, nil
+}
+
+// mechanism chooses PLAIN (RFC 4616) where it is offered, else the older LOGIN.
+func (p *Provider) mechanism(c *smtpclient.Client) sasl.Client {
+	if !c.SupportsAuth(sasl.Plain) && c.SupportsAuth(sasl.Login) {
+		return sasl.NewLoginClient(p.cfg.User, p.cfg.Password)
+	}
+	return sasl.NewPlainClient("", p.cfg.User, p.cfg.Password)
+}
+
+// send takes one letter through MAIL, RCPT and DATA, and returns at which step it ended.
+func (s *session) send(ctx context.Context, h provider.Handover) (provider.Result, step) {
+	stop := context.AfterFunc(ctx, func() { s.conn.Close() })
+	defer stop()
+	s.usable = false
+	fail := func(at step, err error) (provider.Result, step) {
+		// After a reply to a single command the connection goes on with RSET; after anything
+		// else its state is unknown.
+		var reply *smtpclient.SMTPError
+		s.usable = errors.As(err, &reply) && reply.Code != 421 && at != stepConnect && s.client.Reset() == nil
+		return classify(at, err), at
+	}
+	if h.Envelope.UTF8 {
+		if ok, _ := s.client.Extension("SMTPUTF8"); !ok {
+			s.usable = true
+			return provider.Result{Class: retry.MessageRefused,
+				Reply: "the address has letters before the @ that this server cannot carry: it does not offer SMTPUTF8 (RFC 6531)"}, stepMail
+		}
+	}
+	if err := s.client.Mail(h.Envelope.From, &smtpclient.MailOptions{Size: int64(len(h.Message)), UTF8: h.Envelope.UTF8}); err != nil {
+		return fail(stepMail, err)
+	}
+	if err := s.client.Rcpt(h.Envelope.To, nil); err != nil {
+		return fail(stepRcpt, err)
+	}
+	if err := h.Begin(ctx); err != nil {
+		s.usable = s.client.Reset() == nil
+		return provider.Result{Class: retry.Transient, Reply: "not sent: " + err.Error()}, stepData
+	}
+	w, err := s.client.Data()
+	if err != nil {
+		return fail(stepData, err)
+	}
+	if _, err := w.Write(h.Message); err != nil {
+		return fail(stepBody, err) // no dot has been sent: the server cannot have the letter
+	}
+	reply, err := w.CloseWithResponse()
+	if err != nil {
+		return fail(stepFinal, err)
+	}
+	s.usable = true
+	return provider.Result{Class: retry.Accepted, Code: 250, Enhanced: enhancedIn(reply.StatusText), Reply: "250 " + reply.StatusText}, stepFinal
+}
+
+// close says goodbye, briefly.
+func (s *session) close() {
+	s.client.CommandTimeout = 2 * time.Second
+	if s.usable {
+		s.client.Quit() // the server may have gone: nothing depends on its answer
+	}
+	s.client.Close()
+}
+
+// A patientConn bounds each write, which the SMTP library leaves unbounded while the body of a
+// letter goes out, and, until the given instant, everything.
+type patientConn struct {
+	net.Conn
+	write time.Duration
+	until time.Time
+}
+
+func (c *patientConn) SetDeadline(t time.Time) error {
+	if !c.until.IsZero() && (t.IsZero() || t.After(c.until)) {
+		t = c.until
+	}
+	return c.Conn.SetDeadline(t)
+}
+
+func (c *patientConn) Write(b []byte) (int, error) {
+	deadline := time.Now().Add(c.write)
+	if !c.until.IsZero() && deadline.After(c.until) {
+		deadline = c.until
+	}
+	c.Conn.SetWriteDeadline(deadline)
+	return c.Conn.Write(b)
+}

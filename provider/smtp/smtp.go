@@ -1,0 +1,195 @@
+// Package smtp is the way out through an SMTP relay or a provider's submission port (RFC 5321,
+// RFC 6409). [Provider] is the type to read first.
+//
+// TLS is what the configuration says or nothing is sent: with STARTTLS chosen, a server that
+// does not offer it gets no letter and no password. Certificates are checked, always.
+package smtp
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/provider"
+)
+
+// A TLS says how the connection is protected.
+type TLS string
+
+// The ways.
+const (
+	StartTLS TLS = "starttls" // required, on the submission port (RFC 3207)
+	Implicit TLS = "implicit" // from the first byte (RFC 8314)
+	NoTLS    TLS = "none"     // for a relay on the same machine; refuses to carry a password elsewhere
+)
+
+// Config describes a server. Host and TLS are required; zero durations are defaults.
+type Config struct {
+	Host     string
+	Port     int // 0 means 587, 465 or 25, after TLS
+	TLS      TLS
+	User     string // empty means no authentication
+	Password string // required with User
+	CAFile   string // PEM certificates to trust besides the system's; empty means none
+	Hello    string // the name to introduce oneself with; empty means the host's name
+
+	Dial    time.Duration // to connect; 0 means 10 s
+	Command time.Duration // for each reply and each write; 0 means 1 m
+	Final   time.Duration // for the reply to a complete letter; 0 means 10 m (RFC 5321 §4.5.3.2.6)
+	Idle    time.Duration // how long an unused connection is kept; 0 means 30 s
+}
+
+// A Provider sends through one server, over connections that it keeps for many letters. It is
+// safe for concurrent use: each Send in progress has a connection of its own.
+type Provider struct {
+	name string
+	cfg  Config
+	tls  *tls.Config
+
+	mu     sync.Mutex // guards idle and closed
+	idle   []*session // the one used last is at the end
+	closed bool
+}
+
+var _ provider.Provider = (*Provider)(nil)
+
+// New returns a provider for the server in c. It connects to nothing. The error names the field
+// that cannot work and never holds the password.
+func New(name string, c Config) (*Provider, error) {
+	wrong := func(format string, args ...any) error {
+		return fmt.Errorf("smtp provider %q: %s", name, fmt.Sprintf(format, args...))
+	}
+	if c.Host == "" {
+		return nil, wrong("host is missing")
+	}
+	port, ok := map[TLS]int{StartTLS: 587, Implicit: 465, NoTLS: 25}[c.TLS]
+	if !ok {
+		return nil, wrong(`tls is %q; say "starttls", "implicit" or "none"`, c.TLS)
+	}
+	if c.Port == 0 {
+		c.Port = port
+	}
+	if (c.User == "") != (c.Password == "") {
+		return nil, wrong("user and password go together; one of them is missing")
+	}
+	if c.TLS == NoTLS && c.User != "" && !loopback(c.Host) {
+		return nil, wrong(`a password would cross the network in the clear; use tls = "starttls" or "implicit"`)
+	}
+	if c.Hello == "" {
+		c.Hello, _ = os.Hostname() // without one, the address literal below will do
+		if c.Hello == "" {
+			c.Hello = "[127.0.0.1]"
+		}
+	}
+	for _, d := range []struct {
+		field *time.Duration
+		value time.Duration
+	}{{&c.Dial, 10 * time.Second}, {&c.Command, time.Minute}, {&c.Final, 10 * time.Minute}, {&c.Idle, 30 * time.Second}} {
+		if *d.field <= 0 {
+			*d.field = d.value
+		}
+	}
+	p := &Provider{name: name, cfg: c, tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
+	if c.CAFile != "" {
+		pem, err := os.ReadFile(c.CAFile)
+		if err != nil {
+			return nil, wrong("ca_file: %v", err)
+		}
+		pool, err := x509.SystemCertPool()
+		if err != nil {
+			pool = x509.NewCertPool()
+		}
+		if !pool.AppendCertsFromPEM(pem) {
+			return nil, wrong("ca_file %s holds no PEM certificate", c.CAFile)
+		}
+		p.tls.RootCAs = pool
+	}
+	return p, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Name returns the provider's name.
+func (p *Provider) Name() string { return p.name }
+
+func (p *Provider) address() string { return net.JoinHostPort(p.cfg.Host, strconv.Itoa(p.cfg.Port)) }
+
+// Send implements [provider.Provider].
+func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Result {
+	s, kept := p.take(), true
+	for {
+		if s == nil {
+			var err error
+			kept = false
+			if s, err = p.connect(ctx); err != nil {
+				return classify(stepConnect, err)
+			}
+		}
+		result, step := s.send(ctx, h)
+		if s.usable {
+			p.put(s)
+		} else {
+			s.close()
+		}
+		// A kept connection that the server has closed meanwhile says nothing about the
+		// letter, of which no byte has left: begin again on a fresh one.
+		if kept && step == stepMail && result.Class == retry.Transient && (result.Code == 0 || result.Code == 421) && ctx.Err() == nil {
+			s = nil
+			continue
+		}
+		return result
+	}
+}
+
+// take returns the connection used last, if one is fresh enough, or nil.
+func (p *Provider) take() *session {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for len(p.idle) > 0 {
+		s := p.idle[len(p.idle)-1]
+		p.idle = p.idle[:len(p.idle)-1]
+		if time.Since(s.lastUsed) < p.cfg.Idle {
+			return s
+		}
+		go s.close() // may wait for the network
+	}
+	return nil
+}
+
+func (p *Provider) put(s *session) {
+	s.lastUsed = time.Now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		go s.close()
+		return
+	}
+	p.idle = append(p.idle, s)
+}
+
+// Close ends the idle connections. A Send in progress finishes and closes its own. Close may be
+// called twice.
+func (p *Provider) Close() error {
+	p.mu.Lock()
+	idle := p.idle
+	p.idle, p.closed = nil, true
+	p.mu.Unlock()
+	for _, s := range idle {
+		s.close()
+	}
+	return nil
+}
+
+// errNoStartTLS is for a server that would take letters in the clear.
+var errNoStartTLS = errors.New(`the server offers no STARTTLS, and tls = "starttls" requires it; check the port, or use tls = "implicit" on port 465`)

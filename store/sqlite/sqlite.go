@@ -1,0 +1,162 @@
+// Package sqlite opens a store in an SQLite file: [Open] for a file of Illumicode's own or one
+// shared with the application through [store.Store.DB], [Use] on a database that the application
+// has opened itself, with whatever driver.
+//
+// The file is in WAL mode with synchronous=FULL: what was committed survives a loss of power.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	driver "modernc.org/sqlite"
+
+	"github.com/illumicode/illumicode/store"
+)
+
+// What Open and Use can refuse.
+var (
+	ErrReadOnly = errors.New("sqlite: the database cannot be written")
+	ErrTwoOpen  = errors.New("sqlite: this process has the file open already")
+)
+
+// Open opens the SQLite file at path, and creates it if there is none. The folder must exist.
+//
+// A file must not be open twice in one process through two copies of SQLite: closing one drops
+// the POSIX locks of the other, and commits are lost without a word. Open therefore refuses a
+// file that the process has open ([ErrTwoOpen], checked on Linux, where it can be seen); hand
+// the application's own database to [Use] instead. A file that cannot be written is
+// [ErrReadOnly].
+func Open(ctx context.Context, path string) (*store.Store, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(path); err == nil {
+		if info.IsDir() {
+			return nil, fmt.Errorf("sqlite: %s is a folder; name a file in it", path)
+		}
+		if info.Mode().Perm()&0o222 == 0 {
+			return nil, fmt.Errorf("%w: %s is marked read-only (mode %v); chmod u+w it, or name another file", ErrReadOnly, path, info.Mode().Perm())
+		}
+		if openHere(info) {
+			return nil, fmt.Errorf("%w: %s; pass that *sql.DB to sqlite.Use instead of opening the file again", ErrTwoOpen, path)
+		}
+	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
+		return nil, fmt.Errorf("sqlite: the folder of %s: %w; create it first", path, errors.Unwrap(err))
+	}
+	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + url.Values{
+		"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)"},
+		"_txlock": {"immediate"}, // a transaction of the application may read before it writes
+	}.Encode()
+	db, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(8)
+	db.SetMaxIdleConns(8)
+	if err := writable(ctx, db); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain}, true), nil
+}
+
+// Use returns a store on the application's own database, which stays the application's to close.
+// The tables of Illumicode then live beside its own, and one transaction covers both.
+//
+// It refuses a connection without busy_timeout, with which every second writer would fail, and
+// warns ([store.Store.Warnings]) of settings under which a commit can be lost.
+func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
+	d := store.Dialect{Name: "sqlite", Explain: explain}
+	var timeout, synchronous int
+	var journal string
+	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous, "journal_mode": &journal} {
+		if err := db.QueryRowContext(ctx, "PRAGMA "+pragma).Scan(dest); err != nil {
+			return nil, fmt.Errorf("sqlite: PRAGMA %s: %w; is this an SQLite database?", pragma, explain(err))
+		}
+	}
+	if timeout == 0 {
+		return nil, errors.New("sqlite: busy_timeout is 0, so that two writers at once fail; open the database with a busy_timeout of some seconds")
+	}
+	if journal != "wal" {
+		d.Warnings = append(d.Warnings, "SQLite journal_mode is "+journal+", not wal: readers and the worker will wait for each other")
+	}
+	if synchronous < 2 {
+		d.Warnings = append(d.Warnings, "SQLite synchronous is below FULL on the application's connection: a loss of power can lose commits")
+	}
+	if err := writable(ctx, db); err != nil {
+		return nil, err
+	}
+	return store.New(db, d, false), nil
+}
+
+// writable takes the write lock and gives it back.
+func writable(ctx context.Context, db *sql.DB) error {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return explain(err)
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return explain(err)
+	}
+	_, err = conn.ExecContext(ctx, "ROLLBACK")
+	return explain(err)
+}
+
+// openHere reports whether this process has the file open, as far as /proc tells.
+func openHere(file os.FileInfo) bool {
+	fds, err := os.ReadDir("/proc/self/fd")
+	if err != nil {
+		return false // not Linux
+	}
+	for _, fd := range fds {
+		if _, err := strconv.Atoi(fd.Name()); err != nil {
+			continue
+		}
+		if info, err := os.Stat("/proc/self/fd/" + fd.Name()); err == nil && os.SameFile(file, info) {
+			return true
+		}
+	}
+	return false
+}
+
+// Result codes of SQLite (sqlite3.h).
+const (
+	codeBusy         = 5
+	codeReadOnly     = 8
+	codeFull         = 13
+	codeCantOpen     = 14
+	codeNotADB       = 26
+	codeBusySnapshot = 517
+)
+
+// explain adds the remedy to what SQLite says.
+func explain(err error) error {
+	var e *driver.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch {
+	case e.Code() == codeBusySnapshot:
+		return fmt.Errorf("sqlite: the transaction read before it wrote, and another wrote in between; begin it with BEGIN IMMEDIATE (for this driver: _txlock=immediate in the data source name): %w", err)
+	case e.Code()&0xff == codeBusy:
+		return fmt.Errorf("sqlite: the file stayed locked by another writer for the whole busy_timeout; look for a transaction that is held open: %w", err)
+	case e.Code()&0xff == codeReadOnly:
+		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", ErrReadOnly, err)
+	case e.Code()&0xff == codeFull:
+		return fmt.Errorf("sqlite: the disk or the quota is full; nothing was written; make room: %w", err)
+	case e.Code()&0xff == codeCantOpen:
+		return fmt.Errorf("sqlite: the file cannot be opened or created; check the folder and its rights: %w", err)
+	case e.Code()&0xff == codeNotADB:
+		return fmt.Errorf("sqlite: the file is not an SQLite database: %w", err)
+	}
+	return err
+}

@@ -1,0 +1,234 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+)
+
+// What callers can tell apart. [Dialect.Explain] adds the words and the remedy.
+var (
+	ErrNotFound    = errors.New("store: no such row")
+	ErrFenced      = errors.New("store: the claim was lost to another worker")
+	ErrNotMigrated = errors.New("store: the tables are missing or older than this program; run `illumicode migrate` or call Store.Migrate")
+	ErrNewer       = errors.New("store: the tables were made by a newer version of this program; deploy that version here too")
+)
+
+// A Dialect is what differs between databases.
+type Dialect struct {
+	Name string
+
+	// Explain returns err with a remedy where the database's own words need one, else err.
+	Explain func(err error) error
+
+	// Warnings are conditions the operator should know of, found when the database was opened.
+	Warnings []string
+}
+
+// A Store is an open database with the tables of Illumicode in it. It is safe for concurrent
+// use. Use [New]: the zero Store has no database.
+type Store struct {
+	db      *sql.DB
+	dialect Dialect
+	owned   bool
+
+	mu    sync.RWMutex // guards stmts
+	stmts map[string]*sql.Stmt
+}
+
+// New returns a store on db. If owned, Close closes db too. Applications use store/sqlite.
+func New(db *sql.DB, d Dialect, owned bool) *Store {
+	return &Store{db: db, dialect: d, owned: owned, stmts: make(map[string]*sql.Stmt)}
+}
+
+// DB returns the database, for the application's own transactions on it.
+func (s *Store) DB() *sql.DB { return s.db }
+
+// Warnings returns what the operator should know about how the database was opened.
+func (s *Store) Warnings() []string { return s.dialect.Warnings }
+
+// Close releases the prepared statements, and the database if the store opened it.
+func (s *Store) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, st := range s.stmts {
+		st.Close()
+	}
+	clear(s.stmts)
+	if s.owned {
+		return s.db.Close()
+	}
+	return nil
+}
+
+// queries lists every query of the package, so that Ready can prepare them all.
+var queries []string
+
+// q declares a query.
+func q(text string) string {
+	queries = append(queries, text)
+	return text
+}
+
+// Ready checks that the tables are those of this version and prepares every query: inside a
+// caller's transaction no further connection may be asked for, as the pool may have only one.
+// The error matches [ErrNotMigrated] or [ErrNewer] where that is the cause.
+func (s *Store) Ready(ctx context.Context) error {
+	if err := s.checkVersion(ctx); err != nil {
+		return err
+	}
+	for _, text := range queries {
+		if _, err := s.prepare(ctx, text); err != nil {
+			return fmt.Errorf("store: %w in query %q", s.explain(err), text)
+		}
+	}
+	return nil
+}
+
+func (s *Store) prepare(ctx context.Context, text string) (*sql.Stmt, error) {
+	s.mu.RLock()
+	st := s.stmts[text]
+	s.mu.RUnlock()
+	if st != nil {
+		return st, nil
+	}
+	st, err := s.db.PrepareContext(ctx, text)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if other := s.stmts[text]; other != nil {
+		st.Close()
+		return other, nil
+	}
+	s.stmts[text] = st
+	return st, nil
+}
+
+func (s *Store) explain(err error) error {
+	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	return s.dialect.Explain(err)
+}
+
+// A Tx is a transaction in which the store's writes can be made: the caller's own, through
+// [Store.In], or one of the store's, through [Store.Write].
+type Tx struct {
+	s  *Store
+	tx *sql.Tx
+}
+
+// In returns tx as a transaction of this store. The caller commits or rolls back.
+func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, tx: tx} }
+
+// Write runs fn in a transaction of the store's own and commits it if fn returns nil. fn must
+// write before it reads.
+func (s *Store) Write(ctx context.Context, fn func(Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return s.explain(err)
+	}
+	defer tx.Rollback() // after a commit it does nothing
+	if err := fn(Tx{s: s, tx: tx}); err != nil {
+		return err
+	}
+	return s.explain(tx.Commit())
+}
+
+// exec runs a query and returns how many rows it changed.
+func (t Tx) exec(ctx context.Context, text string, args ...any) (int64, error) {
+	st, err := t.s.prepare(ctx, text)
+	if err != nil {
+		return 0, t.s.explain(err)
+	}
+	return t.s.affected(t.tx.StmtContext(ctx, st).ExecContext(ctx, args...))
+}
+
+func (t Tx) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+	st, err := t.s.prepare(ctx, text)
+	if err != nil {
+		return nil, t.s.explain(err)
+	}
+	rows, err := t.tx.StmtContext(ctx, st).QueryContext(ctx, args...)
+	return rows, t.s.explain(err)
+}
+
+// exec runs one query as a transaction of its own.
+func (s *Store) exec(ctx context.Context, text string, args ...any) (int64, error) {
+	st, err := s.prepare(ctx, text)
+	if err != nil {
+		return 0, s.explain(err)
+	}
+	return s.affected(st.ExecContext(ctx, args...))
+}
+
+func (s *Store) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+	st, err := s.prepare(ctx, text)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	rows, err := st.QueryContext(ctx, args...)
+	return rows, s.explain(err)
+}
+
+func (s *Store) affected(r sql.Result, err error) (int64, error) {
+	if err != nil {
+		return 0, s.explain(err)
+	}
+	n, err := r.RowsAffected()
+	return n, s.explain(err)
+}
+
+// collect scans every row with scan and closes rows.
+func collect[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		v, err := scan(rows)
+		if err != nil {
+			return nil, s.explain(err)
+		}
+		out = append(out, v)
+	}
+	return out, s.explain(rows.Err())
+}
+
+// one returns the only row, or [ErrNotFound].
+func one[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, error)) (T, error) {
+	all, err := collect(s, rows, err, scan)
+	if err == nil && len(all) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		var zero T
+		return zero, err
+	}
+	return all[0], nil
+}
+
+// A scanner is a row: *sql.Rows or *sql.Row.
+type scanner interface{ Scan(dest ...any) error }
+
+// millis returns t as the schema keeps instants: Unix milliseconds, 0 for the zero time.
+func millis(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+// instant is the inverse of millis.
+func instant(ms int64) time.Time {
+	if ms == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(ms).UTC()
+}
