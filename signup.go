@@ -276,3 +276,9 @@ func digest(ticket string) string {
 
 // newID returns an identifier that sorts by time of making (RFC 9562 §5.7).
 func newID() string { return uuid.Must(uuid.NewV7()).String() }
+
+// Subject is the callback of [Service.Signup] for an account that exists already, or lives in
+// another database.
+func Subject(subject string) func(*sql.Tx) (string, error) {
+	return func(*sql.Tx) (string, error) { return subject, nil }
+}

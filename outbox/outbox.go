@@ -264,7 +264,9 @@ func (w *worker) drain(stop func(), stopHeart func()) error {
 }
 
 // nextPause doubles a pause between tries at the database, from 100 ms to 5 s.
-func nextPause(d time.Duration) time.Duration { return min(max(2*d, 100*time.Millisecond), 5*time.Second) }
+func nextPause(d time.Duration) time.Duration {
+	return min(max(2*d, 100*time.Millisecond), 5*time.Second)
+}
 
 // sleep waits for d and reports whether ctx was still good at its end.
 func sleep(ctx context.Context, d time.Duration) bool {

@@ -78,9 +78,9 @@ func (p *Provider) connect(ctx context.Context) (*session, error) {
 // mechanism chooses PLAIN (RFC 4616) where it is offered, else the older LOGIN.
 func (p *Provider) mechanism(c *smtpclient.Client) sasl.Client {
 	if !c.SupportsAuth(sasl.Plain) && c.SupportsAuth(sasl.Login) {
-		return sasl.NewLoginClient(p.cfg.User, p.cfg.Password)
+		return sasl.NewLoginClient(p.cfg.User, p.cfg.Password.Reveal())
 	}
-	return sasl.NewPlainClient("", p.cfg.User, p.cfg.Password)
+	return sasl.NewPlainClient("", p.cfg.User, p.cfg.Password.Reveal())
 }
 
 // send takes one letter through MAIL, RCPT and DATA, and returns at which step it ended.

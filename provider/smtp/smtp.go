@@ -36,10 +36,10 @@ type Config struct {
 	Host     string
 	Port     int // 0 means 587, 465 or 25, after TLS
 	TLS      TLS
-	User     string // empty means no authentication
-	Password string // required with User
-	CAFile   string // PEM certificates to trust besides the system's; empty means none
-	Hello    string // the name to introduce oneself with; empty means the host's name
+	User     string          // empty means no authentication
+	Password provider.Secret // required with User
+	CAFile   string          // PEM certificates to trust besides the system's; empty means none
+	Hello    string          // the name to introduce oneself with; empty means the host's name
 
 	Dial    time.Duration // to connect; 0 means 10 s
 	Command time.Duration // for each reply and each write; 0 means 1 m

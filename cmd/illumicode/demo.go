@@ -1,0 +1,71 @@
+package main
+
+import (
+	"log/slog"
+
+	"github.com/spf13/cobra"
+
+	"github.com/illumicode/illumicode/demo"
+)
+
+func (a *app) demo() *cobra.Command {
+	var o demo.Options
+	var script, verbose bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the Tern Isle ferry: a site, its letters and a capture inbox, on this machine alone",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if verbose {
+				o.Log = a.log()
+			}
+			if script && !cmd.Flags().Changed("listen") {
+				o.Listen = "127.0.0.1:0" // a script needs no fixed ports, and must not mind a running demo
+			}
+			d, err := demo.Start(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			a.tellWhere(d, script)
+			if !script {
+				return d.Wait()
+			}
+			err = demo.Script(cmd.Context(), d, demo.NewTeller(a.out, a.terminal()))
+			d.Stop()
+			if waitErr := d.Wait(); err == nil {
+				err = waitErr
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440", "where the site listens; the inbox takes the two ports above")
+	cmd.Flags().StringVar(&o.Data, "data", "", "keep everything in this folder (default: a temporary one)")
+	cmd.Flags().BoolVar(&script, "script", false, "play a dozen passengers through it and exit with a summary")
+	cmd.Flags().BoolVar(&verbose, "verbose", false, "log every attempt")
+	return cmd
+}
+
+func (a *app) tellWhere(d *demo.Demo, script bool) {
+	kept := "removed at the end; keep it with --data DIR"
+	if d.Kept {
+		kept = "kept"
+	}
+	a.line("Tern Isle Ferry is open, on this machine alone.")
+	a.line("")
+	a.line("  the ferry's site   %s", d.SiteURL)
+	a.line("  capture inbox      %s      every letter ends here", d.InboxURL)
+	a.line("  its SMTP server    %s, STARTTLS", d.SMTP)
+	a.line("  data               %s, %s", d.Data, kept)
+	if script {
+		return
+	}
+	a.line("")
+	a.line("Try this:")
+	a.line("  1. Register at %s/register with any address ending in .example.", d.SiteURL)
+	a.line("  2. Sign in at once: the site says that the address must be confirmed first.")
+	a.line("  3. Open the letter in the inbox and press its button, or type its code.")
+	a.line("  4. Sign in again.")
+	a.line("")
+	a.line("Ctrl-C ends it.")
+	slog.SetDefault(slog.New(slog.DiscardHandler)) // nothing but the above belongs on this screen
+}

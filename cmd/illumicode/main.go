@@ -1,0 +1,131 @@
+// The illumicode command: demo, servers, workers, and the operator's view of the outbox and the
+// keys. Every verb has a file of its own; what they do is done by the library.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"github.com/illumicode/illumicode/config"
+)
+
+// Exit codes.
+const (
+	exitDone    = 0
+	exitFailed  = 1
+	exitMisused = 2
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	stop()
+	os.Exit(code)
+}
+
+// A misuse is a command line that cannot be carried out.
+type misuse struct{ error }
+
+// An app is what all verbs share.
+type app struct {
+	configPath string
+	json       bool
+	out, err   io.Writer
+}
+
+// run carries out one command line and returns the exit code.
+func run(ctx context.Context, args []string, out, errOut io.Writer) int {
+	a := &app{out: out, err: errOut}
+	root := &cobra.Command{
+		Use:           "illumicode",
+		Short:         "Signup confirmation for your service: signed links, one-time codes, and letters that are not lost",
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          noArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetOut(out)
+	root.SetErr(errOut)
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.PersistentFlags().StringVar(&a.configPath, "config", "illumicode.toml", "the configuration file")
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, for programs")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
+	root.AddCommand(a.demo(), a.serve(), a.deliver(), a.migrate(), a.outbox(), a.token(), a.keys(), a.inbox(), a.notify())
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	var wrong misuse
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &wrong):
+		fmt.Fprintf(errOut, "illumicode: %v\nSee `illumicode --help`.\n", err)
+		return exitMisused
+	}
+	fmt.Fprintf(errOut, "illumicode: %v\n", err)
+	return exitFailed
+}
+
+// noArgs refuses arguments; for the root and groups, these are verbs that do not exist.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return misuse{fmt.Errorf("%s: unknown verb or argument %q", cmd.CommandPath(), args[0])}
+	}
+	return nil
+}
+
+// oneArg wants exactly one argument, which what names.
+func oneArg(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != 1 {
+			return misuse{fmt.Errorf("%s wants one argument: %s", cmd.CommandPath(), what)}
+		}
+		return nil
+	}
+}
+
+// group returns a verb that only holds others.
+func group(use, short string, verbs ...*cobra.Command) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	cmd.AddCommand(verbs...)
+	return cmd
+}
+
+// load reads the configuration.
+func (a *app) load() (*config.File, error) { return config.Load(a.configPath) }
+
+// log returns the log of a long-running verb, on standard error.
+func (a *app) log() *slog.Logger {
+	if a.json {
+		return slog.New(slog.NewJSONHandler(a.err, nil))
+	}
+	return slog.New(slog.NewTextHandler(a.err, nil))
+}
+
+// print writes v as JSON if --json was given, else what text writes.
+func (a *app) print(v any, text func()) error {
+	if !a.json {
+		text()
+		return nil
+	}
+	enc := json.NewEncoder(a.out)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+func (a *app) line(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+
+// terminal reports whether output goes to a person's screen.
+func (a *app) terminal() bool {
+	f, ok := a.out.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""
+}

@@ -1,0 +1,95 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/store"
+)
+
+func (a *app) notify() *cobra.Command {
+	var n illumicode.Notice
+	var data []string
+	var wait time.Duration
+	cmd := &cobra.Command{
+		Use:   "notify",
+		Short: "Send one letter by hand, at once, and tell what the provider said",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if n.To.Address == "" {
+				return misuse{errors.New("notify wants --to, the address to write to")}
+			}
+			n.Data = make(map[string]any)
+			for _, pair := range data {
+				key, value, ok := strings.Cut(pair, "=")
+				if !ok || key == "" {
+					return misuse{fmt.Errorf("--data %s: write it as name=value", pair)}
+				}
+				n.Data[key] = value
+			}
+			f, err := a.load()
+			if err != nil {
+				return err
+			}
+			svc, closeAll, err := f.Open(cmd.Context(), a.log())
+			if err != nil {
+				return err
+			}
+			defer closeAll()
+			d, err := svc.NotifyNow(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.tellEnd(cmd.Context(), svc.Store(), d, wait)
+		},
+	}
+	cmd.Flags().StringVar(&n.Letter, "letter", "trial", "the letter's name")
+	cmd.Flags().StringVar(&n.To.Address, "to", "", "the address to write to")
+	cmd.Flags().StringVar(&n.To.Name, "name", "", "the reader's display name")
+	cmd.Flags().StringVar(&n.To.Locale, "locale", "", "the reader's language, such as de (default: the letters' fallback)")
+	cmd.Flags().StringArrayVar(&data, "data", nil, "a value of the letter, as name=value; may be given several times")
+	cmd.Flags().DurationVar(&wait, "wait", 30*time.Second, "how long to wait if another worker has taken the letter")
+	return cmd
+}
+
+// tellEnd waits until the delivery has had its attempt, and says what became of it. The error is
+// that it has not been sent.
+func (a *app) tellEnd(ctx context.Context, st *store.Store, d store.Delivery, wait time.Duration) error {
+	deadline := time.Now().Add(wait)
+	for d.State == store.Claimed && time.Now().Before(deadline) {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+		var err error
+		if d, err = st.Delivery(ctx, d.ID); err != nil {
+			return err
+		}
+	}
+	attempts, err := st.Attempts(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	v := deliveryOf(d)
+	for _, at := range attempts {
+		v.Tried = append(v.Tried, attemptOf(at))
+	}
+	err = a.print(v, func() {
+		a.line("Delivery %s", d.ID)
+		for _, at := range attempts {
+			a.line("%s said, after %d ms: %s", at.Provider, at.Ended.Sub(at.Begun).Milliseconds(), at.Reply)
+		}
+		a.line("It is %s. Next: %s.", d.State, next(d))
+	})
+	if err == nil && d.State != store.Sent {
+		err = fmt.Errorf("the letter was not sent; it is %s", d.State)
+	}
+	return err
+}

@@ -1,0 +1,250 @@
+// Package config reads the configuration file of the command-line tool and opens what it
+// describes. [Load] is the function to read first; illumicode.example.toml shows every key.
+//
+// Secrets are not in the file: it holds the names of environment variables or of files. What is
+// wrong is refused at start, with the file, the key and the remedy.
+package config
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/BurntSushi/toml"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/provider"
+)
+
+// A File is the configuration as it is written.
+type File struct {
+	Site     Site       `toml:"site"`
+	From     From       `toml:"from"`
+	Store    Store      `toml:"store"`
+	Keys     Keys       `toml:"keys"`
+	Letters  Letters    `toml:"letters"`
+	Provider []Provider `toml:"provider"`
+	Signup   Signup     `toml:"signup"`
+	Outbox   Outbox     `toml:"outbox"`
+	Serve    Serve      `toml:"serve"`
+
+	path string
+}
+
+// Site is who is writing and where links lead.
+type Site struct {
+	BaseURL  string `toml:"base_url"`
+	Name     string `toml:"name"`
+	HomePage string `toml:"home_page"`
+	Imprint  string `toml:"imprint"`
+}
+
+// From is the sender of every letter.
+type From struct {
+	Address string `toml:"address"`
+	Name    string `toml:"name"`
+}
+
+// Store is the database.
+type Store struct {
+	File string `toml:"file"`
+}
+
+// Keys is the keyring.
+type Keys struct {
+	File string `toml:"file"`
+}
+
+// Letters is a folder of letters that replace the default ones.
+type Letters struct {
+	Dir      string `toml:"dir"`
+	Fallback string `toml:"fallback"`
+}
+
+// Provider is one way out.
+type Provider struct {
+	Name         string   `toml:"name"`
+	Kind         string   `toml:"kind"`
+	Host         string   `toml:"host"`
+	Port         int      `toml:"port"`
+	TLS          string   `toml:"tls"`
+	User         string   `toml:"user"`
+	PasswordEnv  string   `toml:"password_env"`
+	PasswordFile string   `toml:"password_file"`
+	CAFile       string   `toml:"ca_file"`
+	Hello        string   `toml:"hello"`
+	Dial         Duration `toml:"dial"`
+	Command      Duration `toml:"command"`
+	Final        Duration `toml:"final"`
+}
+
+// Signup is the policy of signup challenges.
+type Signup struct {
+	CodeLife Duration   `toml:"code_life"`
+	LinkLife Duration   `toml:"link_life"`
+	Cap      Duration   `toml:"cap"`
+	Digits   int        `toml:"digits"`
+	Tries    int        `toml:"tries"`
+	Resend   []Duration `toml:"resend"`
+}
+
+// Outbox is how workers work.
+type Outbox struct {
+	Senders  int      `toml:"senders"`
+	Lease    Duration `toml:"lease"`
+	Poll     Duration `toml:"poll"`
+	Attempt  Duration `toml:"attempt"`
+	Grace    Duration `toml:"grace"`
+	Attempts int      `toml:"attempts"`
+	Base     Duration `toml:"base"`
+	Max      Duration `toml:"max"`
+}
+
+// Serve is the HTTP side.
+type Serve struct {
+	Listen  string `toml:"listen"`
+	KeyEnv  string `toml:"key_env"`
+	KeyFile string `toml:"key_file"`
+}
+
+// A Duration is written as Go writes them: "10m", "1h30m".
+type Duration time.Duration
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (d *Duration) UnmarshalText(text []byte) error {
+	v, err := time.ParseDuration(string(text))
+	if err != nil || v < 0 {
+		return fmt.Errorf("%q is no duration; write it as 45s, 10m or 1h30m", text)
+	}
+	*d = Duration(v)
+	return nil
+}
+
+// Load reads the file at path and checks everything that needs no database and no network.
+func Load(path string) (*File, error) {
+	f := &File{path: path}
+	meta, err := toml.DecodeFile(path, f)
+	var parse toml.ParseError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("%s: there is no such file; copy illumicode.example.toml and fill it in, or name another with --config", path)
+	case errors.As(err, &parse):
+		return nil, fmt.Errorf("%s: line %d: %s", path, parse.Position.Line, parse.Message)
+	case err != nil:
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if unknown := meta.Undecoded(); len(unknown) > 0 {
+		return nil, fmt.Errorf("%s: unknown key %q; illumicode.example.toml lists every key", path, unknown[0].String())
+	}
+	return f, f.check()
+}
+
+// wrong returns an error about a key of the file.
+func (f *File) wrong(key, format string, args ...any) error {
+	return fmt.Errorf("%s: %s %w", f.path, key, fmt.Errorf(format, args...))
+}
+
+func (f *File) check() error {
+	if _, err := illumicode.CheckBaseURL(f.Site.BaseURL); err != nil {
+		return f.wrong("site.base_url", "%s", err)
+	}
+	for _, required := range []struct{ key, value, remedy string }{
+		{"site.name", f.Site.Name, "say who writes, as people know you"},
+		{"from.address", f.From.Address, "name the address that your provider accepts as sender"},
+		{"store.file", f.Store.File, "name the SQLite file"},
+		{"keys.file", f.Keys.File, "name the keyring; `illumicode keys new` makes one"},
+	} {
+		if required.value == "" {
+			return f.wrong(required.key, "is missing; %s", required.remedy)
+		}
+	}
+	if len(f.Provider) == 0 {
+		return f.wrong("provider", "is missing; without a [[provider]] no letter arrives")
+	}
+	names := make(map[string]bool)
+	for i, p := range f.Provider {
+		key := fmt.Sprintf("provider[%d]", i)
+		switch {
+		case p.Name == "":
+			return f.wrong(key+".name", "is missing; logs and attempts name providers by it")
+		case names[p.Name]:
+			return f.wrong(key+".name", "is %q, like another's; names must differ", p.Name)
+		case p.Kind != "smtp":
+			return f.wrong(key+".kind", "is %q; this version has \"smtp\"", p.Kind)
+		}
+		names[p.Name] = true
+	}
+	return nil
+}
+
+// beside returns a path that the file gives relative to its own folder.
+func (f *File) beside(path string) string {
+	if path == "" || filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(f.path), path)
+}
+
+// secret reads a secret from the environment variable or the file that key_env or key_file name.
+// It returns "" if neither is named.
+func (f *File) secret(key, env, file string) (provider.Secret, error) {
+	switch {
+	case env != "" && file != "":
+		return "", f.wrong(key+"_env", "and %s_file are both given; choose one", key)
+	case env != "":
+		v := os.Getenv(env)
+		if v == "" {
+			return "", f.wrong(key+"_env", "names the environment variable %s, which is not set; set it where this program starts", env)
+		}
+		return provider.Secret(v), nil
+	case file != "":
+		raw, err := os.ReadFile(f.beside(file))
+		if err != nil {
+			return "", f.wrong(key+"_file", "cannot be read: %v", err)
+		}
+		v := strings.TrimRight(string(raw), "\r\n")
+		if v == "" {
+			return "", f.wrong(key+"_file", "names %s, which is empty", file)
+		}
+		return provider.Secret(v), nil
+	}
+	return "", nil
+}
+
+// APIKey returns the key that applications must show to the JSON interface. It is required.
+func (f *File) APIKey() (provider.Secret, error) {
+	key, err := f.secret("serve.key", f.Serve.KeyEnv, f.Serve.KeyFile)
+	if err != nil {
+		return "", err
+	}
+	if len(key) < 24 {
+		return "", f.wrong("serve.key_env", "(or serve.key_file) must lead to a key of 24 characters or more: whoever has it can begin signups in your name")
+	}
+	return key, nil
+}
+
+// Keyring reads the keyring. It refuses a file that others than its owner can read.
+func (f *File) Keyring() (*token.Keyring, error) {
+	path := f.beside(f.Keys.File)
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, f.wrong("keys.file", "cannot be read: %v; make it with `illumicode keys new --out %s`", err, f.Keys.File)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, f.wrong("keys.file", "is readable by others (mode %v); chmod 600 %s, and consider its keys known to them", info.Mode().Perm(), f.Keys.File)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, f.wrong("keys.file", "cannot be read: %v", err)
+	}
+	ring, err := token.ParseKeyring(raw)
+	if err != nil {
+		return nil, f.wrong("keys.file", "%s: %v", f.Keys.File, err)
+	}
+	return ring, nil
+}

@@ -1,0 +1,133 @@
+package config
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/letters"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+// OpenStore opens the database alone: enough to look at the outbox and to migrate.
+func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
+	st, err := sqlite.Open(ctx, f.beside(f.Store.File))
+	if err != nil {
+		return nil, f.wrong("store.file", "cannot be opened: %w", err)
+	}
+	return st, nil
+}
+
+// Open opens everything the file describes. close closes it again.
+func (f *File) Open(ctx context.Context, log *slog.Logger) (svc *illumicode.Service, close func() error, err error) {
+	var closers []func() error
+	close = func() error {
+		var errs []error
+		for i := len(closers) - 1; i >= 0; i-- {
+			errs = append(errs, closers[i]())
+		}
+		return errors.Join(errs...)
+	}
+	defer func() {
+		if err != nil {
+			close()
+		}
+	}()
+	keys, err := f.Keyring()
+	if err != nil {
+		return nil, nil, err
+	}
+	from, err := message.ParseAddress(f.From.Address)
+	if err != nil {
+		return nil, nil, f.wrong("from.address", "is %v", err)
+	}
+	if from, err = from.WithName(f.From.Name); err != nil {
+		return nil, nil, f.wrong("from.name", "is %v", err)
+	}
+	set, err := f.letters()
+	if err != nil {
+		return nil, nil, err
+	}
+	var ways []provider.Provider
+	for i, p := range f.Provider {
+		way, err := f.provider(i, p)
+		if err != nil {
+			return nil, nil, err
+		}
+		closers = append(closers, way.Close)
+		ways = append(ways, way)
+	}
+	st, err := f.OpenStore(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	closers = append(closers, st.Close)
+	svc, err = illumicode.New(illumicode.Config{
+		Store: st, Keys: keys, From: from, Providers: ways, Letters: set, Log: log,
+		Site:   illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint},
+		Signup: f.policy(),
+		Outbox: outbox.Config{
+			Senders: f.Outbox.Senders, Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
+			Attempt: time.Duration(f.Outbox.Attempt), Grace: time.Duration(f.Outbox.Grace),
+			Retry: retry.Policy{Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base), Max: time.Duration(f.Outbox.Max)},
+		},
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", f.path, err)
+	}
+	return svc, close, nil
+}
+
+func (f *File) letters() (*letter.Set, error) {
+	if f.Letters.Dir == "" {
+		return letters.Default()
+	}
+	fallback := f.Letters.Fallback
+	if fallback == "" {
+		fallback = "en"
+	}
+	set, err := letters.Load(os.DirFS(f.beside(f.Letters.Dir)), fallback)
+	if err != nil {
+		return nil, f.wrong("letters.dir", "%s: %v", f.Letters.Dir, err)
+	}
+	return set, nil
+}
+
+func (f *File) policy() challenge.Policy {
+	p := challenge.Policy{
+		CodeLife: time.Duration(f.Signup.CodeLife), LinkLife: time.Duration(f.Signup.LinkLife), Cap: time.Duration(f.Signup.Cap),
+		Digits: f.Signup.Digits, Tries: f.Signup.Tries,
+	}
+	for _, rung := range f.Signup.Resend {
+		p.Ladder = append(p.Ladder, time.Duration(rung))
+	}
+	return p
+}
+
+func (f *File) provider(i int, p Provider) (*smtp.Provider, error) {
+	key := fmt.Sprintf("provider[%d]", i)
+	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
+	if err != nil {
+		return nil, err
+	}
+	way, err := smtp.New(p.Name, smtp.Config{
+		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile),
+		Hello: p.Hello, Dial: time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
+	})
+	if err != nil {
+		return nil, f.wrong(key, "%v", err)
+	}
+	return way, nil
+}

@@ -1,0 +1,247 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+// Options say where the demo runs. The zero Options are all defaults.
+type Options struct {
+	Listen string // of the site; the two ports above it are the inbox's. Empty means 127.0.0.1:8440; port 0 means any free ones
+	Data   string // the folder to keep everything in; empty means a temporary one
+	Log    *slog.Logger
+}
+
+// A Demo is a running demo.
+type Demo struct {
+	SiteURL  string
+	InboxURL string
+	SMTP     string // host:port
+	Data     string // the folder
+	Kept     bool   // whether Data outlives the demo
+
+	Inbox   *inbox.Inbox
+	Service *illumicode.Service
+
+	ahead atomic.Int64 // how far the demo's clock is ahead of the wall, in nanoseconds
+	group *errgroup.Group
+	stop  context.CancelFunc
+	close func() error
+}
+
+// Now returns the demo's own time.
+func (d *Demo) Now() time.Time { return time.Now().Add(time.Duration(d.ahead.Load())) }
+
+// Ahead moves the demo's clock forward.
+func (d *Demo) Ahead(by time.Duration) {
+	d.ahead.Add(int64(by))
+	d.Service.Wake()
+}
+
+// Wait returns when the demo has ended, by Stop or by a failure.
+func (d *Demo) Wait() error {
+	return errors.Join(d.group.Wait(), d.close())
+}
+
+// Stop makes the demo end; Wait tells when it has.
+func (d *Demo) Stop() { d.stop() }
+
+// fog is the address whose first letter the inbox turns away, to show a retry.
+const fog = "nils.fogg@ternisle.example"
+
+// refuseFog is the inbox's temper.
+func refuseFog(to string, before int) *inbox.Refusal {
+	if to == fog && before == 0 {
+		return &inbox.Refusal{Code: 451, Enhanced: [3]int{4, 7, 1}, Text: "Fog in the harbour, please come again"}
+	}
+	return nil
+}
+
+// Start runs the demo until ctx ends or Stop is called. Errors say what to do, above all when a
+// port is taken.
+func Start(ctx context.Context, o Options) (_ *Demo, err error) {
+	if o.Listen == "" {
+		o.Listen = "127.0.0.1:8440"
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	var opened []func() error // what to close again if the start fails, or at the end
+	closeAll := func() error {
+		var errs []error
+		for i := len(opened) - 1; i >= 0; i-- {
+			errs = append(errs, opened[i]())
+		}
+		return errors.Join(errs...)
+	}
+	defer func() {
+		if err != nil {
+			closeAll()
+		}
+	}()
+
+	listeners, err := listen(o.Listen, 3)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range listeners {
+		opened = append(opened, func() error { l.Close(); return nil }) // its server may have closed it
+	}
+	site, inboxWeb, inboxSMTP := listeners[0], listeners[1], listeners[2]
+	d := &Demo{
+		SiteURL: "http://" + site.Addr().String(), InboxURL: "http://" + inboxWeb.Addr().String(),
+		SMTP: inboxSMTP.Addr().String(), Data: o.Data, Kept: o.Data != "", close: closeAll,
+	}
+	if d.Data == "" {
+		if d.Data, err = os.MkdirTemp("", "illumicode-demo-"); err != nil {
+			return nil, err
+		}
+		opened = append(opened, func() error { return os.RemoveAll(d.Data) })
+	} else if err := os.MkdirAll(d.Data, 0o700); err != nil {
+		return nil, fmt.Errorf("demo: --data: %w", err)
+	}
+	if d.Inbox, err = inbox.New(inbox.Config{Dir: filepath.Join(d.Data, "inbox"), Refuse: refuseFog}); err != nil {
+		return nil, err
+	}
+	st, err := sqlite.Open(ctx, filepath.Join(d.Data, "ferry.db"))
+	if err != nil {
+		return nil, err
+	}
+	opened = append(opened, st.Close)
+	if _, err := st.Migrate(ctx, time.Now()); err != nil {
+		return nil, err
+	}
+	keys, err := keyring(filepath.Join(d.Data, "keyring.json"))
+	if err != nil {
+		return nil, err
+	}
+	way, err := d.way()
+	if err != nil {
+		return nil, err
+	}
+	opened = append(opened, way.Close)
+	crew, err := message.ParseAddress("crew@ternisle.example")
+	if err == nil {
+		crew, err = crew.WithName("Tern Isle Ferry")
+	}
+	if err != nil {
+		return nil, err
+	}
+	d.Service, err = illumicode.New(illumicode.Config{
+		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{way}, Log: o.Log, Now: d.Now,
+		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
+			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
+		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}},
+	})
+	if err != nil {
+		return nil, err
+	}
+	ferry, err := newFerry(ctx, d.Service)
+	if err != nil {
+		return nil, err
+	}
+	ctx, d.stop = context.WithCancel(ctx)
+	d.group, ctx = errgroup.WithContext(ctx)
+	d.group.Go(func() error { return d.Service.Run(ctx) })
+	d.group.Go(func() error { return d.Inbox.Serve(ctx, inboxSMTP, inboxWeb) })
+	d.group.Go(func() error { return serve(ctx, site, ferry) })
+	return d, nil
+}
+
+// serve serves h on l until ctx ends, and lets requests under way finish.
+func serve(ctx context.Context, l net.Listener, h http.Handler) error {
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	stopped := context.AfterFunc(ctx, func() {
+		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		server.Shutdown(limited) // what is not finished then is cut off by the process's end
+	})
+	defer stopped()
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// way returns the way out: the inbox, over STARTTLS with its own certificate.
+func (d *Demo) way() (*smtp.Provider, error) {
+	ca := filepath.Join(d.Data, "inbox-certificate.pem")
+	if err := os.WriteFile(ca, d.Inbox.CertificatePEM(), 0o600); err != nil {
+		return nil, err
+	}
+	host, port, err := net.SplitHostPort(d.SMTP)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, err
+	}
+	return smtp.New("harbour", smtp.Config{Host: host, Port: n, TLS: smtp.StartTLS, CAFile: ca, Hello: "ferry.localhost"})
+}
+
+// keyring reads the keyring at path, or makes one there.
+func keyring(path string) (*token.Keyring, error) {
+	raw, err := os.ReadFile(path)
+	if err == nil {
+		return token.ParseKeyring(raw)
+	}
+	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
+	if err != nil {
+		return nil, err
+	}
+	return ring, os.WriteFile(path, ring.Marshal(), 0o600)
+}
+
+// listen opens n listeners on consecutive ports from address on, or on free ones for port 0.
+func listen(address string, n int) ([]net.Listener, error) {
+	host, portText, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("demo: --listen %s: write it as host:port, such as 127.0.0.1:8440", address)
+	}
+	port, err := strconv.Atoi(portText)
+	if err != nil || port < 0 || port > 65535-n {
+		return nil, fmt.Errorf("demo: --listen %s: the port is not a number that leaves room for the inbox's two", address)
+	}
+	var all []net.Listener
+	for i := range n {
+		at := net.JoinHostPort(host, strconv.Itoa(port+i))
+		if port == 0 {
+			at = net.JoinHostPort(host, "0")
+		}
+		l, err := net.Listen("tcp", at)
+		if err != nil {
+			for _, open := range all {
+				open.Close()
+			}
+			if errors.Is(err, syscall.EADDRINUSE) {
+				return nil, fmt.Errorf("demo: %s is taken by another program; choose other ports with --listen, such as --listen %s:%d, or --listen %s:0 for free ones", at, host, (port+1000)%60000, host)
+			}
+			return nil, fmt.Errorf("demo: %w", err)
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}

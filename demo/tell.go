@@ -1,0 +1,108 @@
+package demo
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/illumicode/illumicode/store"
+)
+
+// A Teller prints the script as it goes, in lines of at most 100 columns. It is not safe for
+// concurrent use.
+type Teller struct {
+	out   io.Writer
+	color bool
+	rows  []row
+}
+
+// A row is a line of the closing table.
+type row struct {
+	name, lang, way string
+	letters         int
+	took            time.Duration
+}
+
+// NewTeller returns a Teller that prints to out, with colours for a terminal.
+func NewTeller(out io.Writer, color bool) *Teller { return &Teller{out: out, color: color} }
+
+func (t *Teller) paint(code, s string) string {
+	if !t.color {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+func (t *Teller) line(format string, args ...any) { fmt.Fprintf(t.out, format+"\n", args...) }
+
+// Begin announces a passenger.
+func (t *Teller) Begin(n, of int, name, email, lang, way string) {
+	if name == "" {
+		name = "(no name)"
+	}
+	t.line("")
+	t.line("%s %s <%s>, %s: %s", t.paint("2", fmt.Sprintf("[%2d/%d]", n, of)), t.paint("1", name), email, lang, way)
+}
+
+// Step tells one step: what the passenger did, what was seen, how long it took.
+func (t *Teller) Step(what, seen string, took time.Duration) {
+	t.line("        %s  %s %s", fit(what, 28), fit(seen, 50), t.paint("2", fmt.Sprintf("%7s", millis(took))))
+}
+
+// Wrong tells the step that went wrong.
+func (t *Teller) Wrong(err error) { t.line("%s", t.paint("31", "  WRONG  "+err.Error())) }
+
+// End remembers a passenger for the closing table.
+func (t *Teller) End(name, lang, way string, letters int, took time.Duration) {
+	if name == "" {
+		name = "(no name)"
+	}
+	t.rows = append(t.rows, row{name, lang, way, letters, took})
+}
+
+// Summary prints the closing table.
+func (t *Teller) Summary(sum store.Summary, attempts map[string]int, took time.Duration) {
+	t.line("")
+	t.line("%s", t.paint("1", fit("Passenger", 28)+fit("Language", 10)+fit("Way", 32)+"Letters    Time  Signed in"))
+	for _, r := range t.rows {
+		t.line("%s%s%s%7d %7s  %s", fit(r.name, 28), fit(r.lang, 10), fit(r.way, 32), r.letters, millis(r.took), t.paint("32", "yes"))
+	}
+	t.line("")
+	t.line("%d of %d passengers confirmed and signed in, in %s.", len(t.rows), len(passengers), millis(took))
+	t.line("Letters sent: %d. Decoys and letters nobody needed, dropped: %d. Lost: 0, failed: %d.",
+		sum.Count[store.Sent], sum.Count[store.Cancelled]+sum.Count[store.Expired], sum.Count[store.Failed])
+	t.line("Attempts: %d accepted, %d put off and repeated, %d ambiguous.", attempts["accepted"], attempts["transient"], attempts["ambiguous"])
+}
+
+// fit pads or cuts s to n columns. Wide characters of the demo's names count as two.
+func fit(s string, n int) string {
+	var b strings.Builder
+	used := 0
+	for i, r := range s {
+		w := columns(r)
+		if used+w > n || used+w == n && i+utf8.RuneLen(r) < len(s) {
+			b.WriteString("…")
+			used++
+			break
+		}
+		b.WriteRune(r)
+		used += w
+	}
+	return b.String() + strings.Repeat(" ", max(0, n-used))
+}
+
+func columns(r rune) int {
+	if r >= 0x3000 && r < 0xa000 || r >= 0xff00 && r < 0xff61 {
+		return 2
+	}
+	return 1
+}
+
+func millis(d time.Duration) string {
+	if d >= 10*time.Second {
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return fmt.Sprintf("%d ms", d.Milliseconds())
+}

@@ -1,0 +1,106 @@
+package inbox
+
+import (
+	"embed"
+	"encoding/json"
+	"html/template"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+//go:embed pages/*.html
+var pageFiles embed.FS
+
+var pages = template.Must(template.New("").Funcs(template.FuncMap{
+	"clock": func(t time.Time) string { return t.Format("15:04:05") },
+}).ParseFS(pageFiles, "pages/*.html"))
+
+// Handler returns the pages: the list, each letter, its HTML part in a frame that can do nothing
+// but follow links, its source, and letters.json for programs.
+func (in *Inbox) Handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", in.listPage)
+	mux.HandleFunc("GET /letters.json", in.listJSON)
+	mux.HandleFunc("GET /letter/{id}", in.withLetter(in.letterPage))
+	mux.HandleFunc("GET /letter/{id}/html", in.withLetter(htmlPart))
+	mux.HandleFunc("GET /letter/{id}/source", in.withLetter(source))
+	return mux
+}
+
+func (in *Inbox) listPage(w http.ResponseWriter, r *http.Request) {
+	to := r.URL.Query().Get("to")
+	letters := in.Letters(to)
+	slices.Reverse(letters)
+	render(w, "list.html", map[string]any{"To": to, "Letters": letters})
+}
+
+// A jsonLetter is a letter for programs.
+type jsonLetter struct {
+	ID       int       `json:"id"`
+	Received time.Time `json:"received"`
+	To       string    `json:"to"`
+	From     string    `json:"from"`
+	Subject  string    `json:"subject"`
+	Text     string    `json:"text"`
+	HTML     string    `json:"html"`
+	Link     string    `json:"link"`
+	Code     string    `json:"code"`
+}
+
+func (in *Inbox) listJSON(w http.ResponseWriter, r *http.Request) {
+	out := []jsonLetter{}
+	for _, l := range in.Letters(r.URL.Query().Get("to")) {
+		out = append(out, jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(), l.Code()})
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(out) // a client that has gone is nobody to tell
+}
+
+func (in *Inbox) withLetter(show func(http.ResponseWriter, *http.Request, *Letter)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		id, err := strconv.Atoi(r.PathValue("id"))
+		l := in.letter(id)
+		if err != nil || l == nil {
+			http.Error(w, "There is no such letter.", http.StatusNotFound)
+			return
+		}
+		show(w, r, l)
+	}
+}
+
+func (in *Inbox) letterPage(w http.ResponseWriter, r *http.Request, l *Letter) {
+	view := r.URL.Query().Get("as")
+	if view != "text" && view != "source" {
+		view = "html"
+	}
+	render(w, "letter.html", map[string]any{"L": l, "View": view, "Source": string(l.Raw), "Size": len(l.Raw)})
+}
+
+// htmlPart serves a letter's own markup. It is somebody else's: no script, no forms, no other
+// origin's anything, and links leave the frame.
+func htmlPart(w http.ResponseWriter, _ *http.Request, l *Letter) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Content-Security-Policy", "sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation; default-src 'none'; style-src 'unsafe-inline'; img-src data:")
+	w.Write([]byte(strings.Replace(l.HTML, "<head>", `<head><base target="_top">`, 1)))
+}
+
+func source(w http.ResponseWriter, _ *http.Request, l *Letter) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.Write(l.Raw)
+}
+
+func render(w http.ResponseWriter, name string, data any) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-src 'self'")
+	w.Header().Set("Cache-Control", "no-store")
+	var b strings.Builder
+	if err := pages.ExecuteTemplate(&b, name, data); err != nil {
+		http.Error(w, "The page could not be made.", http.StatusInternalServerError)
+		return
+	}
+	w.Write([]byte(b.String()))
+}
