@@ -198,7 +198,7 @@ type Tx struct {
 }
 
 // patience is how long the service's own transactions wait for a connection or a lock.
-const patience = 8 * time.Second
+const patience = 5 * time.Second
 
 // own runs fn, which works in transactions of the service's own, with a bound on the wait. The
 // usual reason for a long one is a caller who holds a transaction already.

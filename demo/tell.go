@@ -63,7 +63,7 @@ func (t *Teller) End(name, lang, way string, letters int, took time.Duration) {
 }
 
 // Summary prints the closing table.
-func (t *Teller) Summary(sum store.Summary, attempts map[string]int, took time.Duration) {
+func (t *Teller) Summary(sum store.Summary, attempts map[string]int, arrived int, took time.Duration) {
 	t.line("")
 	t.line("%s", t.paint("1", fit("Passenger", 28)+fit("Language", 10)+fit("Way", 32)+"Letters    Time  Signed in"))
 	for _, r := range t.rows {
@@ -71,8 +71,8 @@ func (t *Teller) Summary(sum store.Summary, attempts map[string]int, took time.D
 	}
 	t.line("")
 	t.line("%d of %d passengers confirmed and signed in, in %s.", len(t.rows), len(passengers), millis(took))
-	t.line("Letters sent: %d. Decoys and letters nobody needed, dropped: %d. Lost: 0, failed: %d.",
-		sum.Count[store.Sent], sum.Count[store.Cancelled]+sum.Count[store.Expired], sum.Count[store.Failed])
+	t.line("Letters sent: %d, arrived: %d, failed: %d. Dropped, as nobody was to get them: %d.",
+		sum.Count[store.Sent], arrived, sum.Count[store.Failed], sum.Count[store.Cancelled]+sum.Count[store.Expired])
 	t.line("Attempts: %d accepted, %d put off and repeated, %d ambiguous.", attempts["accepted"], attempts["transient"], attempts["ambiguous"])
 }
 

@@ -1,0 +1,92 @@
+// Signup is an application with a users table of its own that confirms addresses. The account
+// and its letter are committed together; so are the confirmation and the account's own change.
+//
+// Run a capture inbox first (`go run ./cmd/illumicode inbox --certificate inbox.pem`), then
+// `go run ./examples/signup`, and open http://127.0.0.1:8080/.
+package main
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"fmt"
+	"log"
+	"net/http"
+	"os"
+	"os/signal"
+	"strconv"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/web"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	listen := cmp.Or(os.Getenv("LISTEN"), "127.0.0.1:8080")
+
+	st := must(sqlite.Open(ctx, cmp.Or(os.Getenv("DATABASE"), "signup.db")))
+	must(st.Migrate(ctx, time.Now()))
+	db := st.DB() // one file, so that one transaction covers users and letters
+	must(db.Exec("CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY, email TEXT UNIQUE, confirmed INTEGER DEFAULT 0)"))
+
+	way := must(smtp.New("inbox", smtp.Config{
+		Host: "127.0.0.1", Port: must(strconv.Atoi(cmp.Or(os.Getenv("SMTP_PORT"), "8442"))),
+		TLS: smtp.StartTLS, CAFile: cmp.Or(os.Getenv("SMTP_CA"), "inbox.pem"),
+	}))
+	svc := must(illumicode.New(illumicode.Config{
+		Store:     st,
+		Keys:      must(token.NewKeyring(token.GenerateKey(time.Now()))), // a real service keeps its keyring in a file
+		Site:      illumicode.Site{BaseURL: "http://" + listen, Name: "Gull Quay Bookings"},
+		From:      must(message.ParseAddress("desk@gullquay.example")),
+		Providers: []provider.Provider{way},
+	}))
+	pages := web.NewPages(svc, web.Options{Apply: func(tx *sql.Tx, p illumicode.Proof) error {
+		_, err := tx.Exec("UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
+		return err
+	}})
+
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, `<form method="post" action="/register"><input name="email"><button>Register</button></form>`)
+	})
+	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) {
+		email := r.PostFormValue("email")
+		pending, err := svc.Signup(r.Context(), illumicode.Request{Address: email}, func(tx *sql.Tx) (string, error) {
+			result, err := tx.Exec("INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING", email)
+			if err != nil {
+				return "", err
+			}
+			if n, err := result.RowsAffected(); n == 0 {
+				return "", cmp.Or(err, illumicode.ErrOccupied) // the answer will not tell
+			}
+			id, err := result.LastInsertId()
+			return strconv.FormatInt(id, 10), err
+		})
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+			return
+		}
+		pages.Await(w, r, pending) // remembers this browser, and asks it to look into its mail
+	})
+	mux.Handle("/", pages)
+
+	go svc.Run(ctx) // delivers until ctx ends
+	log.Printf("open http://%s/", listen)
+	go http.ListenAndServe(listen, mux)
+	<-ctx.Done()
+}
+
+// must ends the program if its start fails.
+func must[T any](v T, err error) T {
+	if err != nil {
+		log.Fatal(err)
+	}
+	return v
+}

@@ -1,0 +1,179 @@
+// Package illumicodetest gives an application's tests a whole service: a database in a temporary
+// folder, a clock that the test moves, and a capture inbox that letters reach over real SMTP.
+//
+//	kit := illumicodetest.New(t)
+//	kit.Service.Signup(ctx, …)
+//	letter := kit.Letter("mara@ternisle.example", 1)
+//	letter.Code(), letter.Link()
+package illumicodetest
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+// A Clock is the service's clock: the wall's, plus what the test has moved it by. It is safe for
+// concurrent use.
+type Clock struct{ ahead atomic.Int64 }
+
+// Now returns the instant.
+func (c *Clock) Now() time.Time { return time.Now().Add(time.Duration(c.ahead.Load())) }
+
+// Move moves the clock: forward, or back for a negative d.
+func (c *Clock) Move(d time.Duration) { c.ahead.Add(int64(d)) }
+
+// A Kit is a service with everything around it.
+type Kit struct {
+	Service *illumicode.Service
+	Inbox   *inbox.Inbox
+	Clock   *Clock
+	Way     *smtp.Provider // the way out to the inbox
+	Log     *Log           // what the service has logged
+
+	tb testing.TB
+}
+
+// A Log collects what a service logs. It is safe for concurrent use.
+type Log struct {
+	mu   sync.Mutex // guards text
+	text strings.Builder
+}
+
+// Write implements io.Writer.
+func (l *Log) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+// String returns all that was logged so far.
+func (l *Log) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// New returns a kit whose worker runs until the test ends. Each change may alter the
+// configuration before the service is made.
+func New(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
+	tb.Helper()
+	k := Idle(tb, change...)
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		k.Service.Run(ctx)
+	}()
+	tb.Cleanup(func() { stop(); <-ended })
+	return k
+}
+
+// Idle is New without a worker: letters wait.
+func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
+	tb.Helper()
+	must := func(err error) {
+		tb.Helper()
+		if err != nil {
+			tb.Fatal(err)
+		}
+	}
+	dir := tb.TempDir()
+	k := &Kit{Clock: new(Clock), Log: new(Log), tb: tb}
+	var err error
+	k.Inbox, err = inbox.New(inbox.Config{})
+	must(err)
+	k.Way = k.serveInbox(dir)
+
+	st, err := sqlite.Open(tb.Context(), filepath.Join(dir, "test.db"))
+	must(err)
+	tb.Cleanup(func() { st.Close() })
+	_, err = st.Migrate(tb.Context(), time.Now())
+	must(err)
+	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
+	must(err)
+	from, err := message.ParseAddress("crew@ternisle.example")
+	must(err)
+	c := illumicode.Config{
+		Store: st, Keys: ring, From: from, Providers: []provider.Provider{k.Way}, Now: k.Clock.Now,
+		Site:   illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
+		Log:    slog.New(slog.NewTextHandler(k.Log, nil)),
+		Outbox: outbox.Config{Poll: 20 * time.Millisecond, Retry: retry.Policy{Base: 20 * time.Millisecond}},
+	}
+	for _, fn := range change {
+		fn(&c)
+	}
+	k.Service, err = illumicode.New(c)
+	must(err)
+	return k
+}
+
+// serveInbox starts the inbox and returns a provider that trusts its certificate.
+func (k *Kit) serveInbox(dir string) *smtp.Provider {
+	k.tb.Helper()
+	var listeners [2]net.Listener
+	for i := range listeners {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			k.tb.Fatal(err)
+		}
+		listeners[i] = l
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		k.Inbox.Serve(ctx, listeners[0], listeners[1])
+	}()
+	k.tb.Cleanup(func() { stop(); <-ended })
+	ca := filepath.Join(dir, "inbox.pem")
+	if err := os.WriteFile(ca, k.Inbox.CertificatePEM(), 0o600); err != nil {
+		k.tb.Fatal(err)
+	}
+	way, err := smtp.New("inbox", smtp.Config{Host: "127.0.0.1", Port: listeners[0].Addr().(*net.TCPAddr).Port, TLS: smtp.StartTLS, CAFile: ca})
+	if err != nil {
+		k.tb.Fatal(err)
+	}
+	k.tb.Cleanup(func() { way.Close() })
+	return way
+}
+
+// Letter waits for the nth letter to an address, counted from 1, and returns it.
+func (k *Kit) Letter(to string, n int) *inbox.Letter {
+	k.tb.Helper()
+	ctx, cancel := context.WithTimeout(k.tb.Context(), 20*time.Second)
+	defer cancel()
+	got, err := k.Inbox.Wait(ctx, to, n)
+	if err != nil {
+		k.tb.Fatal(err)
+	}
+	return got[n-1]
+}
+
+// Token returns the token that a letter's link carries.
+func (k *Kit) Token(l *inbox.Letter) string {
+	k.tb.Helper()
+	u, err := url.Parse(l.Link())
+	if err != nil || u.Query().Get("t") == "" {
+		k.tb.Fatalf("the letter's link carries no token")
+	}
+	return u.Query().Get("t")
+}
