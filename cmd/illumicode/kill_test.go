@@ -1,0 +1,128 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os/exec"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/store"
+)
+
+// fill puts n letters into the outbox of a place, to n addresses.
+func (p *place) fill(n int) {
+	p.t.Helper()
+	f, err := config.Load(p.config)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	svc, closeAll, err := f.Open(p.t.Context(), slog.New(slog.DiscardHandler))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	defer closeAll()
+	for i := range n {
+		if _, err := svc.Notify(p.t.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: address(i)}}); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+}
+
+func address(i int) string { return fmt.Sprintf("passenger%03d@ternisle.example", i) }
+
+// arrived counts the letters in the inbox: how many addresses have one, and how many have more.
+func (p *place) arrived(n int) (addresses, extra int) {
+	for i := range n {
+		if got := len(p.inbox.Letters(address(i))); got > 0 {
+			addresses++
+			extra += got - 1
+		}
+	}
+	return addresses, extra
+}
+
+func (p *place) summary() (counts map[string]int, repeats int) {
+	p.t.Helper()
+	var list struct {
+		Summary struct {
+			Count   map[string]int
+			Repeats int
+		}
+	}
+	if err := json.Unmarshal([]byte(p.must("outbox", "list", "--json", "--most", "1")), &list); err != nil {
+		p.t.Fatal(err)
+	}
+	return list.Summary.Count, list.Summary.Repeats
+}
+
+// A worker is killed three times in the middle of 500 deliveries. All arrive; none is lost; what
+// arrives twice was in flight at a kill, and is counted as repeated.
+func TestKilledWorkerLosesNothing(t *testing.T) {
+	const letters, kills, senders = 500, 3, 8
+	p := newPlace(t)
+	p.fill(letters)
+	for kill := 1; kill <= kills; kill++ {
+		child := tool(t, "--config", p.config, "deliver")
+		if err := child.Start(); err != nil {
+			t.Fatal(err)
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+		if _, err := p.inbox.Wait(ctx, "", len(p.inbox.Letters(""))+90); err != nil {
+			t.Fatal(err)
+		}
+		cancel()
+		if err := child.Process.Kill(); err != nil { // SIGKILL
+			t.Fatal(err)
+		}
+		child.Wait() // reports the kill
+		if n, _ := p.arrived(letters); n == letters {
+			t.Fatalf("all letters had arrived before kill %d: the test tests nothing", kill)
+		}
+	}
+	if out, err := tool(t, "--config", p.config, "deliver", "--until-empty").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	got, extra := p.arrived(letters)
+	counts, repeats := p.summary()
+	t.Logf("arrived at %d of %d addresses, %d twice; %d repeats counted over %d kills", got, letters, extra, repeats, kills)
+	if got != letters || counts[string(store.Sent)] != letters {
+		t.Errorf("%d of %d arrived and %v: letters were lost", got, letters, counts)
+	}
+	if extra > repeats || repeats > kills*senders {
+		t.Errorf("%d arrived twice, %d repeats were counted, at most %d were in flight", extra, repeats, kills*senders)
+	}
+}
+
+// Two workers in two processes share one file: every letter arrives once.
+func TestTwoWorkersOneFile(t *testing.T) {
+	const letters = 300
+	p := newPlace(t)
+	p.fill(letters)
+	var workers []*exec.Cmd
+	var output [2]bytes.Buffer
+	for i := range output {
+		w := tool(t, "--config", p.config, "deliver", "--until-empty")
+		w.Stdout, w.Stderr = &output[i], &output[i]
+		if err := w.Start(); err != nil {
+			t.Fatal(err)
+		}
+		workers = append(workers, w)
+	}
+	for i, w := range workers {
+		if err := w.Wait(); err != nil {
+			t.Fatalf("%v\n%s", err, output[i].String())
+		}
+		if n := bytes.Count(output[i].Bytes(), []byte("class=accepted")); n == 0 || n == letters {
+			t.Errorf("worker %d delivered %d of %d: they did not share", i, n, letters)
+		}
+	}
+	if got, extra := p.arrived(letters); got != letters || extra != 0 {
+		t.Errorf("%d of %d arrived, %d twice", got, letters, extra)
+	}
+}

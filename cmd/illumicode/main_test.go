@@ -1,0 +1,260 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/illumicode/illumicode/inbox"
+)
+
+// TestMain lets the test binary be the tool: a child process with this variable set is one.
+func TestMain(m *testing.M) {
+	if os.Getenv("ILLUMICODE_AS_TOOL") == "1" {
+		main()
+	}
+	os.Exit(m.Run())
+}
+
+// tool returns a command line of the tool as a process of its own.
+func tool(t *testing.T, args ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.CommandContext(t.Context(), os.Args[0], args...)
+	cmd.Env = append(os.Environ(), "ILLUMICODE_AS_TOOL=1")
+	return cmd
+}
+
+// A place is a folder with a configuration, a keyring, migrated tables, and an inbox to send to.
+type place struct {
+	t      *testing.T
+	dir    string
+	config string
+	inbox  *inbox.Inbox
+}
+
+func newPlace(t *testing.T) *place {
+	t.Helper()
+	p := &place{t: t, dir: t.TempDir()}
+	p.config = p.file("illumicode.toml")
+	var err error
+	if p.inbox, err = inbox.New(inbox.Config{}); err != nil {
+		t.Fatal(err)
+	}
+	var ports [2]net.Listener
+	for i := range ports {
+		if ports[i], err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { defer close(ended); p.inbox.Serve(ctx, ports[0], ports[1]) }()
+	t.Cleanup(func() { stop(); <-ended })
+	p.write("inbox.pem", string(p.inbox.CertificatePEM()))
+	p.write("illumicode.toml", fmt.Sprintf(`
+[site]
+base_url = "https://ferry.example"
+name = "Tern Isle Ferry"
+[from]
+address = "crew@ternisle.example"
+[store]
+file = "outbox.db"
+[keys]
+file = "keyring.json"
+[[provider]]
+name = "harbour"
+kind = "smtp"
+host = "127.0.0.1"
+port = %d
+tls = "starttls"
+ca_file = "inbox.pem"
+user = "crew"
+password_env = "HARBOUR_PASSWORD"
+[outbox]
+lease = "1s"
+poll = "20ms"
+base = "20ms"
+[serve]
+listen = "127.0.0.1:0"
+key_env = "ILLUMICODE_API_KEY"
+`, ports[0].Addr().(*net.TCPAddr).Port))
+	t.Setenv("HARBOUR_PASSWORD", "sea gull at noon")
+	t.Setenv("ILLUMICODE_API_KEY", "a key of the application's own")
+	p.must("keys", "new", "--out", p.file("keyring.json"))
+	p.must("migrate")
+	return p
+}
+
+func (p *place) file(name string) string { return filepath.Join(p.dir, name) }
+
+func (p *place) write(name, text string) {
+	p.t.Helper()
+	if err := os.WriteFile(p.file(name), []byte(text), 0o600); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// do runs the tool in this process.
+func (p *place) do(args ...string) (out, errOut string, code int) {
+	p.t.Helper()
+	var o, e bytes.Buffer
+	code = run(p.t.Context(), append([]string{"--config", p.config}, args...), &o, &e)
+	for _, secret := range []string{"sea gull at noon", "a key of the application's own"} {
+		if strings.Contains(o.String()+e.String(), secret) {
+			p.t.Errorf("%v prints a secret", args)
+		}
+	}
+	return o.String(), e.String(), code
+}
+
+func (p *place) must(args ...string) string {
+	p.t.Helper()
+	out, errOut, code := p.do(args...)
+	if code != exitDone {
+		p.t.Fatalf("%v: exit %d\n%s%s", args, code, out, errOut)
+	}
+	return out
+}
+
+func TestNotifyTellsWhatTheProviderSaid(t *testing.T) {
+	p := newPlace(t)
+	out := p.must("notify", "--to", "mara@ternisle.example", "--name", "Mara Quist", "--locale", "de")
+	if !strings.Contains(out, "harbour said") || !strings.Contains(out, "250 2.0.0 OK") || !strings.Contains(out, "It is sent.") {
+		t.Errorf("notify says:\n%s", out)
+	}
+	l := p.inbox.Letters("mara@ternisle.example")
+	if len(l) != 1 || !strings.Contains(l[0].Subject, "Probebrief") || !strings.Contains(l[0].To, "Mara Quist") {
+		t.Fatalf("%d letters arrived, or the wrong one: %+v", len(l), l)
+	}
+	var list struct {
+		Summary    struct{ Count map[string]int }
+		Deliveries []struct{ ID, State, Address string }
+	}
+	if err := json.Unmarshal([]byte(p.must("outbox", "list", "--json")), &list); err != nil || list.Summary.Count["sent"] != 1 || len(list.Deliveries) != 1 {
+		t.Fatalf("outbox list --json: %+v, %v", list, err)
+	}
+	id := list.Deliveries[0].ID
+	if text := p.must("outbox", "list"); !strings.Contains(text, tail(id)) || !strings.Contains(text, "1 sent.") {
+		t.Errorf("outbox list:\n%s", text)
+	}
+	show := p.must("outbox", "show", "…"+tail(id))
+	if !strings.Contains(show, "attempt 1 through harbour") || !strings.Contains(show, "250 2.0.0 OK") || !strings.Contains(show, "nothing: it ended") {
+		t.Errorf("outbox show:\n%s", show)
+	}
+}
+
+func TestNotifyFailures(t *testing.T) {
+	p := newPlace(t)
+	for _, tt := range []struct {
+		args []string
+		code int
+		want string
+	}{
+		{[]string{"notify"}, exitMisused, "--to"},
+		{[]string{"notify", "--to", "mara"}, exitFailed, "no @"},
+		{[]string{"notify", "--to", "m@x.example", "--letter", "trail"}, exitFailed, `letter "trail"`},
+		{[]string{"notify", "--to", "m@x.example", "--letter", "confirm"}, exitFailed, "carries a proof"},
+		{[]string{"notify", "--to", "m@x.example", "--data", "x"}, exitMisused, "name=value"},
+		{[]string{"notify", "--too", "m@x.example"}, exitMisused, "unknown flag"},
+		{[]string{"notfy"}, exitMisused, `"notfy"`},
+		{[]string{"outbox", "lst"}, exitMisused, `"lst"`},
+		{[]string{"outbox", "list", "--state", "gone"}, exitMisused, "no such state"},
+		{[]string{"outbox", "show"}, exitMisused, "one argument"},
+		{[]string{"outbox", "show", "00000000"}, exitFailed, "no delivery"},
+		{[]string{"keys", "new", "--out", p.file("keyring.json")}, exitFailed, "not overwritten"},
+		{[]string{"demo", "--listen", "nowhere"}, exitFailed, "host:port"},
+	} {
+		_, errOut, code := p.do(tt.args...)
+		if code != tt.code || !strings.Contains(errOut, tt.want) {
+			t.Errorf("%v: exit %d, %q; want %d and %q", tt.args, code, errOut, tt.code, tt.want)
+		}
+	}
+	// A provider that is not there: the answer says so, and the letter goes on waiting.
+	raw, err := os.ReadFile(p.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Close()
+	at := strings.Index(string(raw), "port = ")
+	end := at + strings.IndexByte(string(raw)[at:], '\n')
+	p.write("illumicode.toml", string(raw)[:at]+fmt.Sprintf("port = %d", l.Addr().(*net.TCPAddr).Port)+string(raw)[end:])
+	out, errOut, code := p.do("notify", "--to", "mara@ternisle.example")
+	if code != exitFailed || !strings.Contains(out, "connection refused") || !strings.Contains(out, "It is waiting. Next: an attempt at") || !strings.Contains(errOut, "not sent") {
+		t.Errorf("no server: exit %d\n%s%s", code, out, errOut)
+	}
+}
+
+func TestTokens(t *testing.T) {
+	p := newPlace(t)
+	tok := strings.TrimSpace(p.must("token", "mint", "--challenge", "c-17", "--address", "mara@ternisle.example"))
+	out := p.must("token", "read", "https://ferry.example/confirm?t="+tok)
+	if !strings.Contains(out, "c-17") || !strings.Contains(out, "The signature fits.") || strings.Contains(out, "mara@") {
+		t.Errorf("token read:\n%s", out)
+	}
+	for bad, want := range map[string]string{
+		tok[:len(tok)-1] + "_": "signature does not fit", "hello": "not a token", tok[:40]: "not a token",
+	} {
+		if _, errOut, code := p.do("token", "read", bad); code != exitFailed || !strings.Contains(errOut, want) {
+			t.Errorf("token read of a bad one: exit %d, %q; want %q", code, errOut, want)
+		}
+	}
+	if _, errOut, code := p.do("token", "read", "--purpose", "signin", tok); code != exitFailed || !strings.Contains(errOut, "another purpose") {
+		t.Errorf("another purpose: exit %d, %q", code, errOut)
+	}
+	var read struct{ Good bool }
+	if err := json.Unmarshal([]byte(p.must("token", "read", "--json", tok)), &read); err != nil || !read.Good {
+		t.Errorf("token read --json: %+v, %v", read, err)
+	}
+}
+
+func TestMigratePrints(t *testing.T) {
+	p := newPlace(t)
+	if out := p.must("migrate", "--print"); !strings.Contains(out, "CREATE TABLE illumicode_delivery") {
+		t.Errorf("migrate --print:\n%.200s", out)
+	}
+	if out := p.must("migrate"); !strings.Contains(out, "nothing to do") {
+		t.Errorf("a second migrate: %s", out)
+	}
+}
+
+func TestDemoScript(t *testing.T) {
+	var out, errOut bytes.Buffer
+	if code := run(t.Context(), []string{"demo", "--script"}, &out, &errOut); code != exitDone {
+		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
+	}
+	text := out.String()
+	for _, want := range []string{"12 of 12 passengers confirmed and signed in", "451 4.7.1", "1 put off and repeated", "Dieser Link ist abgelaufen", "Confirmed already"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the script does not say %q", want)
+		}
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		if n := len([]rune(line)); n > 100 || strings.Contains(line, "\x1b") {
+			t.Errorf("a line of %d columns, or with colours though this is no terminal: %q", n, line)
+		}
+	}
+}
+
+// A second demo on the same port is told what to do.
+func TestDemoTakenPort(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	var out, errOut bytes.Buffer
+	if code := run(t.Context(), []string{"demo", "--listen", l.Addr().String()}, &out, &errOut); code != exitFailed || !strings.Contains(errOut.String(), "is taken by another program; choose other ports with --listen") {
+		t.Errorf("exit %d, %s", code, errOut.String())
+	}
+}
