@@ -30,10 +30,10 @@ func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
 	return st, nil
 }
 
-// Open opens everything the file describes. close closes it again.
-func (f *File) Open(ctx context.Context, log *slog.Logger) (svc *illumicode.Service, close func() error, err error) {
+// Open opens everything the file describes; the function it returns closes it again.
+func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Service, _ func() error, err error) {
 	var closers []func() error
-	close = func() error {
+	closeAll := func() error {
 		var errs []error
 		for i := len(closers) - 1; i >= 0; i-- {
 			errs = append(errs, closers[i]())
@@ -42,7 +42,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (svc *illumicode.Serv
 	}
 	defer func() {
 		if err != nil {
-			close()
+			closeAll()
 		}
 	}()
 	keys, err := f.Keyring()
@@ -74,7 +74,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (svc *illumicode.Serv
 		return nil, nil, err
 	}
 	closers = append(closers, st.Close)
-	svc, err = illumicode.New(illumicode.Config{
+	svc, err := illumicode.New(illumicode.Config{
 		Store: st, Keys: keys, From: from, Providers: ways, Letters: set, Log: log,
 		Site:   illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint},
 		Signup: f.policy(),
@@ -87,7 +87,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (svc *illumicode.Serv
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", f.path, err)
 	}
-	return svc, close, nil
+	return svc, closeAll, nil
 }
 
 func (f *File) letters() (*letter.Set, error) {

@@ -24,6 +24,7 @@ import (
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -54,10 +55,27 @@ type Demo struct {
 // Now returns the demo's own time.
 func (d *Demo) Now() time.Time { return time.Now().Add(time.Duration(d.ahead.Load())) }
 
-// Ahead moves the demo's clock forward.
-func (d *Demo) Ahead(by time.Duration) {
-	d.ahead.Add(int64(by))
-	d.Service.Wake()
+// Ahead moves the demo's clock forward, once the letters under way are recorded as sent: else one
+// that has just arrived would have been sent after the leap.
+func (d *Demo) Ahead(ctx context.Context, by time.Duration) error {
+	tick := time.NewTicker(2 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		sum, err := d.Service.Store().Summary(ctx, d.Now())
+		if err != nil {
+			return err
+		}
+		if sum.Count[store.Claimed] == 0 {
+			d.ahead.Add(int64(by))
+			d.Service.Wake()
+			return nil
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // Wait returns when the demo has ended, by Stop or by a failure.

@@ -332,7 +332,9 @@ func sentAgain(s *scene) error {
 	if s.browser.page.Status != http.StatusTooManyRequests {
 		return fmt.Errorf("a resend at once should have been refused")
 	}
-	s.demo.Ahead(31 * time.Second)
+	if err := s.demo.Ahead(s.ctx, 31*time.Second); err != nil {
+		return err
+	}
 	s.did("half a minute passes", "(virtual: the demo's clock is set 31 s ahead)")
 	if err := s.browser.submit("/signin/again", nil); err != nil {
 		return err
@@ -427,7 +429,9 @@ func tooLate(s *scene) error {
 	if err != nil {
 		return err
 	}
-	s.demo.Ahead(25 * time.Hour)
+	if err := s.demo.Ahead(s.ctx, 25*time.Hour); err != nil {
+		return err
+	}
 	s.did("a day and an hour pass", "(virtual: the demo's clock is set 25 h ahead)")
 	if err := s.browser.open(m.Link); err != nil {
 		return err

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"os"
 	"os/exec"
+	"strings"
 	"testing"
 	"time"
 
@@ -124,5 +126,37 @@ func TestTwoWorkersOneFile(t *testing.T) {
 	}
 	if got, extra := p.arrived(letters); got != letters || extra != 0 {
 		t.Errorf("%d of %d arrived, %d twice", got, letters, extra)
+	}
+}
+
+// Several processes migrate one new file at once: all succeed, and one does the work.
+func TestMigrateFromSeveralProcesses(t *testing.T) {
+	p := newPlace(t)
+	raw, err := os.ReadFile(p.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.write("illumicode.toml", strings.Replace(string(raw), "outbox.db", "fresh.db", 1))
+	out := make([]bytes.Buffer, 6)
+	var all []*exec.Cmd
+	for i := range out {
+		cmd := tool(t, "--config", p.config, "migrate")
+		cmd.Stdout, cmd.Stderr = &out[i], &out[i]
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, cmd)
+	}
+	applied := 0
+	for i, cmd := range all {
+		if err := cmd.Wait(); err != nil {
+			t.Errorf("%v: %s", err, out[i].String())
+		}
+		if strings.Contains(out[i].String(), "Applied 0001") {
+			applied++
+		}
+	}
+	if applied != 1 {
+		t.Errorf("%d processes applied the first step, want 1", applied)
 	}
 }

@@ -1,0 +1,162 @@
+package illumicode_test
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const module = "github.com/illumicode/illumicode"
+
+// floors orders the rooms: a package may import those of lower floors, and its own subfolders'
+// siblings within core. Rooms that are not listed fail the test.
+var floors = map[string]int{
+	"core": 0, "letters": 1, "internal": 1, "provider": 1, "store": 1, "outbox": 2, "": 3,
+	"web": 4, "inbox": 4, "illumicodetest": 5, "config": 5, "demo": 6, "cmd": 7, "examples": 7, "bench": 7,
+}
+
+func room(pkg string) string {
+	rest := strings.TrimPrefix(strings.TrimPrefix(pkg, module), "/")
+	first, _, _ := strings.Cut(rest, "/")
+	return first
+}
+
+type listed struct {
+	ImportPath string
+	Imports    []string
+	Deps       []string
+}
+
+func list(t *testing.T) []listed {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "go", "list", "-json=ImportPath,Imports,Deps", "./...").Output()
+	if err != nil {
+		t.Fatalf("go list: %v", err)
+	}
+	var all []listed
+	for dec := json.NewDecoder(bytes.NewReader(out)); dec.More(); {
+		var p listed
+		if err := dec.Decode(&p); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, p)
+	}
+	if len(all) < 20 {
+		t.Fatalf("only %d packages listed", len(all))
+	}
+	return all
+}
+
+// Imports point one way, and the core and the root package stay free of what they must not need.
+func TestImports(t *testing.T) {
+	for _, p := range list(t) {
+		from := room(p.ImportPath)
+		floor, known := floors[from]
+		if !known {
+			t.Errorf("%s is in a room that floors does not list", p.ImportPath)
+		}
+		for _, imp := range p.Imports {
+			if strings.HasPrefix(imp, module) && (room(imp) != from && floors[room(imp)] >= floor) {
+				t.Errorf("%s imports %s, which is not below it", p.ImportPath, imp)
+			}
+			if from == "core" && !coreMay(imp) {
+				t.Errorf("%s imports %s: the core computes, and touches neither network, files, clock nor database", p.ImportPath, imp)
+			}
+		}
+		if p.ImportPath != module {
+			continue
+		}
+		for _, dep := range p.Deps {
+			for _, banned := range []string{"modernc.org/sqlite", "jackc/pgx", "mattn/go-sqlite3", "prometheus/", "spf13/", "gonum.org/", "chromedp/", "emersion/"} {
+				if strings.Contains(dep, banned) {
+					t.Errorf("the root package depends on %s", dep)
+				}
+			}
+		}
+	}
+}
+
+// coreMay reports whether a package of the core may import imp.
+func coreMay(imp string) bool {
+	if strings.HasPrefix(imp, module+"/core/") || strings.HasPrefix(imp, "golang.org/x/text/") ||
+		imp == "golang.org/x/net/idna" || imp == "golang.org/x/net/html" {
+		return true
+	}
+	if first, _, _ := strings.Cut(imp, "/"); strings.Contains(first, ".") {
+		return false // not the standard library
+	}
+	for _, banned := range []string{"net", "os", "database/sql", "log", "syscall", "unsafe"} {
+		if imp == banned || strings.HasPrefix(imp, banned+"/") {
+			return false
+		}
+	}
+	return true
+}
+
+// No function of the core reads a clock or starts a goroutine.
+func TestCoreIsPure(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir("core", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GoStmt:
+				t.Errorf("%s: a goroutine in the core", set.Position(n.Pos()))
+			case *ast.SelectorExpr:
+				x, ok := n.X.(*ast.Ident)
+				if ok && x.Name == "time" && strings.Contains(" Now Since Until Sleep After Tick NewTimer NewTicker AfterFunc ", " "+n.Sel.Name+" ") {
+					t.Errorf("%s: time.%s in the core; the instant is an argument", set.Position(n.Pos()), n.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || files < 10 {
+		t.Fatalf("%d files read, %v", files, err)
+	}
+}
+
+// Every promise of docs/threats.md names a test that exists.
+func TestThreatsNameTests(t *testing.T) {
+	out, err := exec.CommandContext(t.Context(), "git", "grep", "-hoE", `^func (Test|Fuzz)\w+`, "--", "*_test.go").Output()
+	if err != nil {
+		t.Fatalf("git grep: %v", err)
+	}
+	tests := make(map[string]bool)
+	for s := bufio.NewScanner(bytes.NewReader(out)); s.Scan(); {
+		tests[strings.TrimPrefix(s.Text(), "func ")] = true
+	}
+	promises := 0
+	for line := range strings.SplitSeq(readFile(t, "docs/threats.md"), "\n") {
+		cells := strings.Split(line, "|")
+		if len(cells) < 4 || !strings.Contains(cells[2], "`") {
+			continue
+		}
+		promises++
+		for i, name := range strings.Split(cells[2], "`") {
+			if i%2 == 1 && !tests[name] {
+				t.Errorf("docs/threats.md names %s, which is no test", name)
+			}
+		}
+	}
+	if promises < 20 {
+		t.Errorf("only %d promises found in docs/threats.md", promises)
+	}
+}

@@ -1,0 +1,147 @@
+package sqlite_test
+
+import (
+	"database/sql"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+func TestOpenRefuses(t *testing.T) {
+	dir := t.TempDir()
+	readOnly := filepath.Join(dir, "readonly.db")
+	st, err := sqlite.Open(t.Context(), readOnly)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	// Open already, in this very process.
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, sqlite.ErrTwoOpen) || !strings.Contains(err.Error(), "sqlite.Use") {
+		t.Errorf("open twice: %v, want ErrTwoOpen with the remedy", err)
+	}
+	st.Close()
+	if err := os.Chmod(readOnly, 0o444); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, sqlite.ErrReadOnly) || !strings.Contains(err.Error(), "chmod u+w") {
+		t.Errorf("read-only file: %v, want ErrReadOnly with the remedy", err)
+	}
+	noDB := filepath.Join(dir, "letter.txt")
+	if err := os.WriteFile(noDB, []byte(strings.Repeat("not a database ", 100)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{
+		noDB: "not an SQLite database", dir: "is a folder", filepath.Join(dir, "nowhere", "x.db"): "create it first",
+	} {
+		if _, err := sqlite.Open(t.Context(), path); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("Open(%s) = %v, want an error with %q", path, err, want)
+		}
+	}
+}
+
+func TestUse(t *testing.T) {
+	open := func(params string) *sql.DB {
+		t.Helper()
+		db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "app.db")+"?"+params)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { db.Close() })
+		return db
+	}
+	if _, err := sqlite.Use(t.Context(), open("")); err == nil || !strings.Contains(err.Error(), "busy_timeout") {
+		t.Errorf("without busy_timeout: %v", err)
+	}
+	db := open("_pragma=busy_timeout(1000)&_pragma=synchronous(1)")
+	st, err := sqlite.Use(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w := strings.Join(st.Warnings(), "\n"); !strings.Contains(w, "wal") || !strings.Contains(w, "synchronous") {
+		t.Errorf("warnings: %q", w)
+	}
+	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Ready(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	st.Close()
+	if err := db.Ping(); err != nil {
+		t.Errorf("Close closed the application's database: %v", err)
+	}
+	good, err := sqlite.Use(t.Context(), open("_pragma=busy_timeout(1000)&_pragma=journal_mode(WAL)&_pragma=synchronous(2)"))
+	if err != nil || len(good.Warnings()) != 0 {
+		t.Errorf("good settings: %v, warnings %v", err, good.Warnings())
+	}
+}
+
+func TestVersions(t *testing.T) {
+	st, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "v.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	if err := st.Ready(t.Context()); !errors.Is(err, store.ErrNotMigrated) {
+		t.Errorf("an empty file: %v, want ErrNotMigrated", err)
+	}
+	done, err := st.Migrate(t.Context(), time.Now())
+	if err != nil || len(done) != len(store.Migrations()) {
+		t.Fatalf("Migrate = %v, %v", done, err)
+	}
+	if again, err := st.Migrate(t.Context(), time.Now()); err != nil || len(again) != 0 {
+		t.Errorf("a second Migrate = %v, %v", again, err)
+	}
+	if _, err := st.DB().Exec("INSERT INTO illumicode_migration VALUES (999, 'future', 0)"); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Ready(t.Context()); !errors.Is(err, store.ErrNewer) {
+		t.Errorf("tables of a newer version: %v, want ErrNewer", err)
+	}
+}
+
+// A transaction of the application that reads before it writes fails when another wrote in
+// between; the error names the remedy, which Open itself applies.
+func TestBusySnapshotNamesTheRemedy(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "app.db")
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(1000)&_pragma=journal_mode(WAL)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	st, err := sqlite.Use(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Ready(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	tx, err := db.Begin() // deferred
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	var n int
+	if err := tx.QueryRow("SELECT COUNT(*) FROM illumicode_delivery").Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	d := store.Delivery{ID: "d-1", Lane: store.Normal, Data: "{}"}
+	if err := st.Write(t.Context(), func(other store.Tx) error { return other.InsertDelivery(t.Context(), d) }); err != nil {
+		t.Fatal(err)
+	}
+	d.ID = "d-2"
+	if err := st.In(tx).InsertDelivery(t.Context(), d); err == nil || !strings.Contains(err.Error(), "_txlock=immediate") {
+		t.Errorf("an upgrade of a stale reader: %v, want the remedy", err)
+	}
+}
