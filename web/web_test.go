@@ -1,0 +1,287 @@
+package web_test
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/web"
+)
+
+const mara = "mara@ternisle.example"
+
+// A site is a kit with its pages and its JSON on a real server, and a way to begin a signup that
+// remembers the browser.
+type site struct {
+	*illumicodetest.Kit
+	server *httptest.Server
+	t      *testing.T
+}
+
+const apiKey = "a key of the application's own"
+
+func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
+	t.Helper()
+	s := &site{t: t}
+	mux := http.NewServeMux()
+	s.server = httptest.NewServer(mux)
+	t.Cleanup(s.server.Close)
+	base := func(c *illumicode.Config) { c.Site.BaseURL = s.server.URL }
+	s.Kit = illumicodetest.New(t, append([]func(*illumicode.Config){base}, change...)...)
+	pages := web.NewPages(s.Service, web.Options{SignIn: "/signin"})
+	mux.Handle("/v1/", web.NewAPI(s.Service, apiKey))
+	mux.Handle("/", pages)
+	mux.HandleFunc("POST /begin", func(w http.ResponseWriter, r *http.Request) {
+		p, err := s.Service.Signup(r.Context(), illumicode.Request{Address: mara, Name: "Mara"}, illumicode.Subject("a"))
+		if err != nil {
+			t.Error(err)
+		}
+		pages.Await(w, r, p)
+	})
+	return s
+}
+
+func (s *site) browser() *http.Client {
+	s.t.Helper()
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return &http.Client{Jar: jar}
+}
+
+// do sends a request and returns the answer with its body.
+func (s *site) do(c *http.Client, method, path string, form url.Values, header ...string) (*http.Response, string) {
+	s.t.Helper()
+	address := path
+	if strings.HasPrefix(path, "/") {
+		address = s.server.URL + path
+	}
+	req, err := http.NewRequestWithContext(s.t.Context(), method, address, strings.NewReader(form.Encode()))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	if form != nil {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := c.Do(req)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return resp, string(body)
+}
+
+func (s *site) confirmed() bool {
+	s.t.Helper()
+	yes, err := s.Service.Confirmed(s.t.Context(), "a")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return yes
+}
+
+// A mail scanner that follows the link, with whatever method but POST, confirms nothing.
+func TestOnlyPostConfirms(t *testing.T) {
+	s := newSite(t)
+	s.do(s.browser(), "POST", "/begin", nil)
+	link := s.Letter(mara, 1).Link()
+	scanner := s.browser()
+	for _, method := range []string{"HEAD", "GET", "OPTIONS", "PUT", "DELETE"} {
+		s.do(scanner, method, link, nil)
+		s.do(scanner, method, "/confirm", nil)
+		if s.confirmed() {
+			t.Fatalf("%s confirmed the address", method)
+		}
+	}
+	person := s.browser()
+	resp, body := s.do(person, "GET", link, nil)
+	if resp.Request.URL.RawQuery != "" || resp.Request.URL.Path != "/confirm" {
+		t.Errorf("the page is at %s: the token is still in the address bar", resp.Request.URL)
+	}
+	if !strings.Contains(body, mara) || !strings.Contains(body, "Tern Isle Ferry") {
+		t.Errorf("the page does not say what and whose:\n%s", body)
+	}
+	for header, want := range map[string]string{
+		"Referrer-Policy": "same-origin", "Cache-Control": "no-store", "X-Content-Type-Options": "nosniff",
+		"Content-Security-Policy": "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'",
+	} {
+		if got := resp.Header.Get(header); got != want {
+			t.Errorf("%s: %q, want %q", header, got, want)
+		}
+	}
+	resp, body = s.do(person, "POST", "/confirm", nil)
+	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your address is confirmed") || !strings.Contains(body, `href="/signin"`) {
+		t.Errorf("POST: %d, confirmed %v\n%s", resp.StatusCode, s.confirmed(), body)
+	}
+	if _, body = s.do(person, "GET", link, nil, "Accept-Language", "de-CH"); !strings.Contains(body, "Schon bestätigt") || !strings.Contains(body, `lang="de"`) {
+		t.Errorf("the link once more, in German:\n%s", body)
+	}
+}
+
+// A page of another site cannot press the button.
+func TestForeignPostIsRefused(t *testing.T) {
+	s := newSite(t)
+	s.do(s.browser(), "POST", "/begin", nil)
+	person := s.browser()
+	s.do(person, "GET", s.Letter(mara, 1).Link(), nil)
+	for _, header := range [][]string{{"Origin", "https://evil.example"}, {"Sec-Fetch-Site", "cross-site"}, {"Origin", "null"}} {
+		if resp, _ := s.do(person, "POST", "/confirm", nil, header...); resp.StatusCode != http.StatusForbidden || s.confirmed() {
+			t.Errorf("%v: %d, confirmed %v", header, resp.StatusCode, s.confirmed())
+		}
+	}
+	if resp, _ := s.do(person, "POST", "/confirm", nil, "Origin", s.server.URL); resp.StatusCode != http.StatusOK || !s.confirmed() {
+		t.Errorf("our own page, in a browser without Sec-Fetch-Site: %d", resp.StatusCode)
+	}
+}
+
+func TestCodePage(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	_, body := s.do(b, "POST", "/begin", nil)
+	if !strings.Contains(body, `autocomplete="one-time-code"`) || !strings.Contains(body, mara) {
+		t.Errorf("the waiting page:\n%s", body)
+	}
+	code := s.Letter(mara, 1).Code()
+	wrong := string('0'+(code[0]-'0'+1)%10) + code[1:]
+	for _, tt := range []struct {
+		who    *http.Client
+		code   string
+		status int
+		want   string
+	}{
+		{s.browser(), code, http.StatusNotFound, "This link does not work"}, // no ticket: not the browser that began
+		{b, "hello", http.StatusUnprocessableEntity, "A code has digits only"},
+		{b, wrong, http.StatusUnprocessableEntity, "Tries left: 4"},
+		{b, code, http.StatusOK, "Your address is confirmed"},
+		{b, code, http.StatusOK, "Your address is confirmed"}, // pressed twice
+	} {
+		resp, body := s.do(tt.who, "POST", "/signup/code", url.Values{"code": {tt.code}})
+		if resp.StatusCode != tt.status || !strings.Contains(body, tt.want) {
+			t.Errorf("code %q: %d, want %d and %q\n%s", tt.code, resp.StatusCode, tt.status, tt.want, body)
+		}
+	}
+}
+
+func TestResendPage(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	s.do(b, "POST", "/begin", nil)
+	s.Letter(mara, 1)
+	if resp, body := s.do(b, "POST", "/signup/resend", nil); resp.StatusCode != http.StatusTooManyRequests || !strings.Contains(body, "The code in it will not change") {
+		t.Errorf("at once: %d\n%s", resp.StatusCode, body)
+	}
+	s.Clock.Move(31 * time.Second)
+	if resp, body := s.do(b, "POST", "/signup/resend", nil); resp.StatusCode != http.StatusOK || !strings.Contains(body, "once more") {
+		t.Errorf("later: %d\n%s", resp.StatusCode, body)
+	}
+	s.Letter(mara, 2)
+}
+
+// Cookies are out of reach of scripts and other sites, and on https of other hosts too.
+func TestCookies(t *testing.T) {
+	k := illumicodetest.Idle(t, func(c *illumicode.Config) { c.Site.BaseURL = "https://ferry.example/app" })
+	pages := web.NewPages(k.Service, web.Options{})
+	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("a"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := httptest.NewRecorder()
+	pages.Await(w, httptest.NewRequest("POST", "/register", nil), p)
+	cookie := w.Header().Get("Set-Cookie")
+	for _, want := range []string{"__Host-illumicode_ticket=", "HttpOnly", "Secure", "SameSite=Lax", "Path=/;"} {
+		if !strings.Contains(cookie, want) {
+			t.Errorf("Set-Cookie: %s; want %s", cookie, want)
+		}
+	}
+	if to := w.Header().Get("Location"); to != "/app/signup/wait" {
+		t.Errorf("sent to %s", to)
+	}
+}
+
+func TestAPI(t *testing.T) {
+	s := newSite(t)
+	call := func(method, path, body, key string) (int, map[string]any, http.Header) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), method, s.server.URL+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if key != "" {
+			req.Header.Set("Authorization", "Bearer "+key)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var out map[string]any
+		if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
+			t.Fatalf("%s %s: %v", method, path, err)
+		}
+		return resp.StatusCode, out, resp.Header
+	}
+	signup := `{"subject":"a","address":"` + mara + `","locale":"de"}`
+	for _, tt := range []struct {
+		body, key string
+		status    int
+		kind      string
+	}{
+		{signup, "", 401, "no-key"},
+		{signup, apiKey + "x", 401, "no-key"},
+		{`{"subject":"a","address":"mara"}`, apiKey, 422, "address"},
+		{`{"address":"` + mara + `"}`, apiKey, 422, "no-subject"},
+		{`{"subjekt":"a"}`, apiKey, 400, "body"},
+		{`{"subject":1}`, apiKey, 400, "body"},
+		{`[`, apiKey, 400, "body"},
+		{`{"subject":"` + strings.Repeat("a", 20<<10) + `"}`, apiKey, 400, "body"},
+	} {
+		status, out, header := call("POST", "/v1/signup", tt.body, tt.key)
+		if status != tt.status || out["type"] != "urn:illumicode:problem:"+tt.kind || header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%.60s: %d %v", tt.body, status, out)
+		}
+	}
+	status, out, _ := call("POST", "/v1/signup", signup, apiKey)
+	ticket, _ := out["ticket"].(string)
+	if status != 201 || ticket == "" {
+		t.Fatalf("signup: %d %v", status, out)
+	}
+	l := s.Letter(mara, 1)
+	status, out, header := call("POST", "/v1/signup/resend", `{"ticket":"`+ticket+`"}`, "")
+	if status != 429 || out["type"] != "urn:illumicode:problem:too-soon" || header.Get("Retry-After") == "" {
+		t.Errorf("resend at once: %d %v", status, out)
+	}
+	if status, _, _ = call("POST", "/v1/signup/resend", `{"subject":"a"}`, ""); status != 401 {
+		t.Errorf("resend by subject without key: %d", status)
+	}
+	if status, out, _ = call("POST", "/v1/signup/code", `{"ticket":"`+ticket+`","code":"999 99"}`, ""); status != 422 || out["type"] != "urn:illumicode:problem:not-a-code" {
+		t.Errorf("five digits: %d %v", status, out)
+	}
+	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != false {
+		t.Errorf("before: %d %v", status, out)
+	}
+	if status, out, _ = call("POST", "/v1/signup/link", `{"link":"`+s.Token(l)+`"}`, ""); status != 200 || out["confirmed"] != true {
+		t.Errorf("link: %d %v", status, out)
+	}
+	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != true {
+		t.Errorf("after: %d %v", status, out)
+	}
+	if status, out, _ = call("POST", "/v1/signup/code", `{"ticket":"`+ticket+`","code":"`+l.Code()+`"}`, ""); status != 409 {
+		t.Errorf("code afterwards: %d %v", status, out)
+	}
+}
