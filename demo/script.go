@@ -31,7 +31,7 @@ var passengers = []cast{
 	{"Greta Sund", "greta+ferry@gullquay.example", "de", "asks for the letter again", sentAgain},
 	{"Oskar Lindqvist-Østergård", "oskar@törnholm.example", "de", "a mail scanner comes first", scanned},
 	{"Ana Peixoto", "ana.peixoto@ternisle.example", "en", "registers twice", registersTwice},
-	{`Bo "Skipper" ⛴ Holm`, "bo.holm@gullquay.example", "en", "types full-width digits", fullWidth},
+	{`Bo "Skipper" ⚓ Holm`, "bo.holm@gullquay.example", "en", "types full-width digits", fullWidth},
 	{"Lene Mohr", "lene.mohr@törnholm.example", "de", "opens the link elsewhere", otherBrowser},
 	{"", "harbour.cat@ternisle.example", "en", "gives no name", byButton},
 	{"Wim Aalders", "wim.aalders@gullquay.example", "de", "comes after the link's life", tooLate},

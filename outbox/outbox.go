@@ -111,6 +111,10 @@ type worker struct {
 	busy sync.WaitGroup
 }
 
+// minQueue is the least room for claimed deliveries that no sender has begun: enough that one
+// claim serves several, little enough that an urgent letter does not wait behind it for long.
+const minQueue = 8
+
 // newWorker registers a worker and starts its ledger, which ends with hard.
 func (o *Outbox) newWorker(hard context.Context) *worker {
 	host, _ := os.Hostname() // for people; the pid beside it helps even without
@@ -118,7 +122,7 @@ func (o *Outbox) newWorker(hard context.Context) *worker {
 	w := &worker{
 		Outbox: o, hard: hard,
 		row:  store.Worker{ID: uuid.Must(uuid.NewV7()).String(), Host: host, PID: os.Getpid(), Started: now},
-		jobs: make(chan store.Delivery, o.cfg.Senders),
+		jobs: make(chan store.Delivery, max(minQueue, 2*o.cfg.Senders)),
 		room: make(chan struct{}, 1),
 	}
 	w.ledger = newLedger(hard, o.store)
@@ -164,6 +168,10 @@ func (o *Outbox) Run(ctx context.Context) error {
 				select {
 				case w.room <- struct{}{}:
 				default:
+				}
+				if ctx.Err() != nil { // no more than what has begun
+					w.giveBack(d, w.now(), "")
+					continue
 				}
 				w.deliver(hard, d)
 			}
@@ -214,8 +222,8 @@ func (w *worker) fetch(ctx context.Context) {
 func (w *worker) fill(ctx context.Context) (full bool, err error) {
 	for _, lane := range store.Lanes {
 		room := cap(w.jobs) - len(w.jobs)
-		if room == 0 {
-			return true, nil
+		if room < cap(w.jobs)/2 {
+			return true, nil // rather a larger claim a little later
 		}
 		now := w.now()
 		if due, err := w.store.AnyDue(ctx, lane, now); err != nil || !due {
@@ -241,10 +249,7 @@ func (w *worker) fill(ctx context.Context) (full bool, err error) {
 // drain ends a Run: what is queued and not begun goes back, what is under way may finish.
 func (w *worker) drain(stop func(), stopHeart func()) error {
 	defer stopHeart()
-	close(w.jobs)
-	for d := range w.jobs {
-		w.giveBack(d, w.now(), "")
-	}
+	close(w.jobs) // the senders give back what they had not begun
 	done := make(chan struct{})
 	go func() { w.busy.Wait(); close(done) }()
 	select {

@@ -91,8 +91,7 @@ var spendTry = q(`UPDATE illumicode_challenge SET tries = tries + 1
 // own, and returns the row as it is then: the try is gone whatever follows. [ErrNotFound] means
 // that no try could be spent, for whatever reason.
 func (s *Store) SpendTry(ctx context.Context, digest string) (Challenge, error) {
-	rows, err := s.query(ctx, spendTry, digest)
-	return one(s, rows, err, scanChallenge)
+	return only(change(ctx, s, scanChallenge, spendTry, digest))
 }
 
 var markProved = q(`UPDATE illumicode_challenge SET proved = ?, proved_by = ? WHERE id = ? AND state = 'open'`)

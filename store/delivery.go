@@ -117,14 +117,12 @@ func (s *Store) AnyDue(ctx context.Context, lane Lane, now time.Time) (bool, err
 
 // Claim takes up to n deliveries of a lane that are due at now for a worker, the oldest first.
 func (s *Store) Claim(ctx context.Context, worker string, lane Lane, n int, now time.Time) ([]Delivery, error) {
-	rows, err := s.query(ctx, claimLane, worker, millis(now), string(lane), millis(now), n)
-	return collect(s, rows, err, scanDelivery)
+	return change(ctx, s, scanDelivery, claimLane, worker, millis(now), string(lane), millis(now), n)
 }
 
 // ClaimOne takes one waiting delivery, due or not. [ErrNotFound] means that it does not wait.
 func (s *Store) ClaimOne(ctx context.Context, worker, id string, now time.Time) (Delivery, error) {
-	rows, err := s.query(ctx, claimOne, worker, millis(now), id)
-	return one(s, rows, err, scanDelivery)
+	return only(change(ctx, s, scanDelivery, claimOne, worker, millis(now), id))
 }
 
 var unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', due = CASE WHEN due > ? THEN due ELSE ? END, note = ?

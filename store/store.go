@@ -24,6 +24,10 @@ type Dialect struct {
 	// Explain returns err with a remedy where the database's own words need one, else err.
 	Explain func(err error) error
 
+	// OneWriter says that the database takes one writing transaction at a time. The store then
+	// queues its own, instead of letting them poll each other's lock.
+	OneWriter bool
+
 	// Warnings are conditions the operator should know of, found when the database was opened.
 	Warnings []string
 }
@@ -34,6 +38,7 @@ type Store struct {
 	db      *sql.DB
 	dialect Dialect
 	owned   bool
+	writer  chan struct{} // holds a token while one of the store's own writes runs; nil without OneWriter
 
 	mu    sync.RWMutex // guards stmts
 	stmts map[string]*sql.Stmt
@@ -41,7 +46,11 @@ type Store struct {
 
 // New returns a store on db. If owned, Close closes db too. Applications use store/sqlite.
 func New(db *sql.DB, d Dialect, owned bool) *Store {
-	return &Store{db: db, dialect: d, owned: owned, stmts: make(map[string]*sql.Stmt)}
+	s := &Store{db: db, dialect: d, owned: owned, stmts: make(map[string]*sql.Stmt)}
+	if d.OneWriter {
+		s.writer = make(chan struct{}, 1)
+	}
+	return s
 }
 
 // DB returns the database, for the application's own transactions on it.
@@ -126,9 +135,27 @@ type Tx struct {
 // In returns tx as a transaction of this store. The caller commits or rolls back.
 func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, tx: tx} }
 
+// lock waits until the store may write, and returns what ends its turn.
+func (s *Store) lock(ctx context.Context) (unlock func(), err error) {
+	if s.writer == nil {
+		return func() {}, nil
+	}
+	select {
+	case s.writer <- struct{}{}:
+		return func() { <-s.writer }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 // Write runs fn in a transaction of the store's own and commits it if fn returns nil. fn must
 // write before it reads.
 func (s *Store) Write(ctx context.Context, fn func(Tx) error) error {
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return s.explain(err)
@@ -164,7 +191,23 @@ func (s *Store) exec(ctx context.Context, text string, args ...any) (int64, erro
 	if err != nil {
 		return 0, s.explain(err)
 	}
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer unlock()
 	return s.affected(st.ExecContext(ctx, args...))
+}
+
+// change runs one writing query that returns rows, as a transaction of its own.
+func change[T any](ctx context.Context, s *Store, scan func(scanner) (T, error), text string, args ...any) ([]T, error) {
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	rows, err := s.query(ctx, text, args...)
+	return collect(s, rows, err, scan)
 }
 
 func (s *Store) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
@@ -204,6 +247,11 @@ func collect[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, 
 // one returns the only row, or [ErrNotFound].
 func one[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, error)) (T, error) {
 	all, err := collect(s, rows, err, scan)
+	return only(all, err)
+}
+
+// only returns the first of all, or [ErrNotFound] if there is none.
+func only[T any](all []T, err error) (T, error) {
 	if err == nil && len(all) == 0 {
 		err = ErrNotFound
 	}

@@ -86,7 +86,11 @@ func (a *app) tellEnd(ctx context.Context, st *store.Store, d store.Delivery, wa
 		for _, at := range attempts {
 			a.line("%s said, after %d ms: %s", at.Provider, at.Ended.Sub(at.Begun).Milliseconds(), at.Reply)
 		}
-		a.line("It is %s. Next: %s.", d.State, next(d))
+		if d.Ended.IsZero() {
+			a.line("It is %s. Next: %s.", d.State, next(d))
+		} else {
+			a.line("It is %s.", d.State)
+		}
 	})
 	if err == nil && d.State != store.Sent {
 		err = fmt.Errorf("the letter was not sent; it is %s", d.State)

@@ -65,7 +65,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain}, true), nil
+	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true}, true), nil
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.
@@ -74,7 +74,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 // It refuses a connection without busy_timeout, with which every second writer would fail, and
 // warns ([store.Store.Warnings]) of settings under which a commit can be lost.
 func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
-	d := store.Dialect{Name: "sqlite", Explain: explain}
+	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true}
 	var timeout, synchronous int
 	var journal string
 	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous, "journal_mode": &journal} {

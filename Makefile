@@ -1,0 +1,29 @@
+# The two commands of README.md are `go run ./cmd/illumicode demo` and `make test`.
+
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: demo test bench check screenshots
+
+demo:
+	go run ./cmd/illumicode demo
+
+# The nested module has the driver of a C library, which the library's users must not get.
+test:
+	scripts/need gcc:gcc git:git
+	CGO_ENABLED=1 go test -race -timeout 9m ./...
+	cd store/sqlite/foreign && CGO_ENABLED=1 go test -race -timeout 3m ./...
+
+bench:
+	go run ./bench
+
+check:
+	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
+	go vet ./...
+	cd store/sqlite/foreign && go vet ./...
+	go run $(STATICCHECK) ./...
+	CGO_ENABLED=0 go build ./...
+	scripts/test-share
+
+screenshots:
+	scripts/need chromium:chromium Xvfb:xvfb xterm:xterm import:imagemagick curl:curl
+	scripts/screenshots

@@ -1,0 +1,196 @@
+package main
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+// A bed is a fresh database with a service on it, in a temporary folder.
+type bed struct {
+	dir   string
+	store *store.Store
+	svc   *illumicode.Service
+}
+
+func newBed(way provider.Provider) (*bed, error) {
+	dir, err := os.MkdirTemp("", "illumicode-bench-")
+	if err != nil {
+		return nil, err
+	}
+	b := &bed{dir: dir}
+	ctx := context.Background()
+	if b.store, err = sqlite.Open(ctx, filepath.Join(dir, "bench.db")); err != nil {
+		return nil, err
+	}
+	if _, err := b.store.Migrate(ctx, time.Now()); err != nil {
+		return nil, err
+	}
+	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
+	if err != nil {
+		return nil, err
+	}
+	from, err := message.ParseAddress("crew@ternisle.example")
+	if err != nil {
+		return nil, err
+	}
+	b.svc, err = illumicode.New(illumicode.Config{
+		Store: b.store, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
+		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
+	})
+	return b, err
+}
+
+func (b *bed) close() {
+	b.store.Close()
+	os.RemoveAll(b.dir)
+}
+
+// tx runs fn in a transaction.
+func tx(db *sql.DB, fn func(*sql.Tx) error) error {
+	t, err := db.Begin()
+	if err != nil {
+		return err
+	}
+	defer t.Rollback()
+	if err := fn(t); err != nil {
+		return err
+	}
+	return t.Commit()
+}
+
+// signupFigures measures beginning a signup in the application's transaction, with
+// synchronous=FULL, against the same rows inserted by prepared statements, and against two rows
+// of two columns.
+func signupFigures(scale int) ([]figure, error) {
+	b, err := newBed(nobody{})
+	if err != nil {
+		return nil, err
+	}
+	defer b.close()
+	ctx, db := context.Background(), b.store.DB()
+	admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara", Locale: "en"})
+	if err != nil {
+		return nil, err
+	}
+	begin := func() error {
+		return tx(db, func(t *sql.Tx) error {
+			_, err := b.svc.In(t).BeginSignup(ctx, admission, uuid.NewString())
+			return err
+		})
+	}
+	if err := begin(); err != nil {
+		return nil, err
+	}
+	var copies []*rowCopy
+	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"}, "illumicode_address": {"subject"}, "illumicode_delivery": {"id"}} {
+		c, err := newRowCopy(db, table, fresh)
+		if err != nil {
+			return nil, err
+		}
+		copies = append(copies, c)
+	}
+	same := func() error {
+		return tx(db, func(t *sql.Tx) error {
+			for _, c := range copies {
+				if err := c.insert(t); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	if _, err := db.Exec("CREATE TABLE two (id TEXT NOT NULL PRIMARY KEY, body TEXT NOT NULL)"); err != nil {
+		return nil, err
+	}
+	insert, err := db.Prepare("INSERT INTO two VALUES (?, ?)")
+	if err != nil {
+		return nil, err
+	}
+	two := func() error {
+		return tx(db, func(t *sql.Tx) error {
+			for range 2 {
+				if _, err := t.Stmt(insert).Exec(uuid.NewString(), "a body of some length"); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	times, err := inTurns(200*scale, begin, same, two)
+	if err != nil {
+		return nil, err
+	}
+	note := fmt.Sprintf("%v against", median(times[0]))
+	return []figure{
+		{"begin signup in a transaction, SQLite", "the same statements, prepared, bare", medianRatio(times[0], times[1]), 1.25, fmt.Sprint(note, " ", median(times[1]))},
+		{"begin signup in a transaction, SQLite", "two bare rows", medianRatio(times[0], times[2]), 3, fmt.Sprint(note, " ", median(times[2]))},
+	}, nil
+}
+
+// A rowCopy inserts copies of a row that differ only in the columns that must.
+type rowCopy struct {
+	stmt   *sql.Stmt
+	values []any
+	fresh  []int
+}
+
+func newRowCopy(db *sql.DB, table string, fresh []string) (*rowCopy, error) {
+	rows, err := db.Query("SELECT * FROM " + table + " LIMIT 1")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	c := &rowCopy{values: make([]any, len(names))}
+	dest := make([]any, len(names))
+	for i, name := range names {
+		dest[i] = &c.values[i]
+		for _, f := range fresh {
+			if f == name {
+				c.fresh = append(c.fresh, i)
+			}
+		}
+	}
+	if !rows.Next() {
+		return nil, fmt.Errorf("%s is empty", table)
+	}
+	if err := rows.Scan(dest...); err != nil {
+		return nil, err
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	c.stmt, err = db.Prepare("INSERT INTO " + table + " VALUES (?" + strings.Repeat(", ?", len(names)-1) + ")")
+	return c, err
+}
+
+func (c *rowCopy) insert(t *sql.Tx) error {
+	for _, i := range c.fresh {
+		c.values[i] = uuid.Must(uuid.NewV7()).String()
+	}
+	_, err := t.Stmt(c.stmt).Exec(c.values...)
+	return err
+}
+
+// nobody is a way out that is never used.
+type nobody struct{ provider.Provider }
+
+func (nobody) Name() string { return "nobody" }

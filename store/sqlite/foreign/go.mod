@@ -1,0 +1,28 @@
+module github.com/illumicode/illumicode/store/sqlite/foreign
+
+go 1.26.0
+
+replace github.com/illumicode/illumicode => ../../..
+
+require (
+	github.com/illumicode/illumicode v0.0.0-00010101000000-000000000000
+	github.com/mattn/go-sqlite3 v1.14.53
+)
+
+require (
+	github.com/BurntSushi/toml v1.6.0 // indirect
+	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
+	github.com/emersion/go-smtp v0.25.1 // indirect
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/ncruces/go-strftime v1.1.0 // indirect
+	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	golang.org/x/net v0.62.0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
+	modernc.org/libc v1.79.0 // indirect
+	modernc.org/mathutil v1.7.1 // indirect
+	modernc.org/memory v1.12.1 // indirect
+	modernc.org/sqlite v1.61.1 // indirect
+)
