@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"embed"
 	"errors"
+	"fmt"
 	"html/template"
 	"net/http"
 	"strings"
@@ -172,7 +173,8 @@ func (p *Pages) showWait(w http.ResponseWriter, r *http.Request) {
 func (p *Pages) wait(w http.ResponseWriter, r *http.Request, status int, pending illumicode.Pending, message string, tries ...int) {
 	v := page{Address: pending.Address, Message: message}
 	if left := pending.ResendAfter.Sub(p.svc.Now()); left > 0 {
-		v.Seconds = int((left + time.Second - 1) / time.Second)
+		seconds := int((left + time.Second - 1) / time.Second)
+		v.Wait = fmt.Sprintf("%d:%02d", seconds/60, seconds%60)
 	}
 	if len(tries) > 0 {
 		v.Tries = tries[0]
@@ -247,8 +249,8 @@ type page struct {
 	Title   string // a key of words
 	Message string // a key of words
 	Address string
-	Seconds int // until the letter may be sent again
-	Tries   int // left; 0 if not to be told
+	Wait    string // minutes and seconds until the letter may be sent again; empty for none
+	Tries   int    // left; 0 if not to be told
 }
 
 // W returns the words of a key.

@@ -78,7 +78,7 @@ ca_file = "inbox.pem"
 user = "crew"
 password_env = "HARBOUR_PASSWORD"
 [outbox]
-lease = "1s"
+lease = "30s"
 poll = "20ms"
 base = "20ms"
 [serve]
@@ -99,6 +99,19 @@ func (p *place) write(name, text string) {
 	if err := os.WriteFile(p.file(name), []byte(text), 0o600); err != nil {
 		p.t.Fatal(err)
 	}
+}
+
+// change replaces a piece of the configuration, which must be there.
+func (p *place) change(old, new string) {
+	p.t.Helper()
+	raw, err := os.ReadFile(p.config)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	if !strings.Contains(string(raw), old) {
+		p.t.Fatalf("the configuration has no %q", old)
+	}
+	p.write("illumicode.toml", strings.Replace(string(raw), old, new, 1))
 }
 
 // do runs the tool in this process.
@@ -177,18 +190,12 @@ func TestNotifyFailures(t *testing.T) {
 		}
 	}
 	// A provider that is not there: the answer says so, and the letter goes on waiting.
-	raw, err := os.ReadFile(p.config)
-	if err != nil {
-		t.Fatal(err)
-	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	l.Close()
-	at := strings.Index(string(raw), "port = ")
-	end := at + strings.IndexByte(string(raw)[at:], '\n')
-	p.write("illumicode.toml", string(raw)[:at]+fmt.Sprintf("port = %d", l.Addr().(*net.TCPAddr).Port)+string(raw)[end:])
+	p.change("port = ", fmt.Sprintf("port = %d # ", l.Addr().(*net.TCPAddr).Port))
 	out, errOut, code := p.do("notify", "--to", "mara@ternisle.example")
 	if code != exitFailed || !strings.Contains(out, "connection refused") || !strings.Contains(out, "It is waiting. Next: an attempt at") || !strings.Contains(errOut, "not sent") {
 		t.Errorf("no server: exit %d\n%s%s", code, out, errOut)
