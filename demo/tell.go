@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -10,11 +11,22 @@ import (
 	"github.com/illumicode/illumicode/store"
 )
 
+// A Style is how a Teller prints.
+type Style string
+
+// The styles.
+const (
+	Plain  Style = "plain"
+	Colour Style = "colour" // for a terminal
+	JSON   Style = "json"   // an object a line
+)
+
 // A Teller prints the script as it goes, in lines of at most 100 columns. It is not safe for
 // concurrent use.
 type Teller struct {
 	out   io.Writer
-	color bool
+	style Style
+	who   string // the passenger whose steps are told
 	rows  []row
 }
 
@@ -25,34 +37,49 @@ type row struct {
 	took            time.Duration
 }
 
-// NewTeller returns a Teller that prints to out, with colours for a terminal.
-func NewTeller(out io.Writer, color bool) *Teller { return &Teller{out: out, color: color} }
+// NewTeller returns a Teller that prints to out.
+func NewTeller(out io.Writer, style Style) *Teller { return &Teller{out: out, style: style} }
 
 func (t *Teller) paint(code, s string) string {
-	if !t.color {
+	if t.style != Colour {
 		return s
 	}
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }
 
-func (t *Teller) line(format string, args ...any) { fmt.Fprintf(t.out, format+"\n", args...) }
+func (t *Teller) line(format string, args ...any) {
+	if t.style != JSON {
+		fmt.Fprintf(t.out, format+"\n", args...)
+	}
+}
+
+func (t *Teller) object(o map[string]any) {
+	if t.style == JSON {
+		json.NewEncoder(t.out).Encode(o) // strings and numbers always marshal
+	}
+}
 
 // Begin announces a passenger.
 func (t *Teller) Begin(n, of int, name, email, lang, way string) {
 	if name == "" {
 		name = "(no name)"
 	}
+	t.who = email
 	t.line("")
 	t.line("%s %s <%s>, %s: %s", t.paint("2", fmt.Sprintf("[%2d/%d]", n, of)), t.paint("1", name), email, lang, way)
 }
 
 // Step tells one step: what the passenger did, what was seen, how long it took.
 func (t *Teller) Step(what, seen string, took time.Duration) {
+	t.object(map[string]any{"passenger": t.who, "step": what, "seen": seen, "ms": took.Milliseconds()})
 	t.line("        %s  %s %s", fit(what, 28), fit(seen, 50), t.paint("2", fmt.Sprintf("%7s", millis(took))))
 }
 
 // Wrong tells the step that went wrong.
-func (t *Teller) Wrong(err error) { t.line("%s", t.paint("31", "  WRONG  "+err.Error())) }
+func (t *Teller) Wrong(err error) {
+	t.object(map[string]any{"passenger": t.who, "wrong": err.Error()})
+	t.line("%s", t.paint("31", "  WRONG  "+err.Error()))
+}
 
 // End remembers a passenger for the closing table.
 func (t *Teller) End(name, lang, way string, letters int, took time.Duration) {
@@ -64,6 +91,8 @@ func (t *Teller) End(name, lang, way string, letters int, took time.Duration) {
 
 // Summary prints the closing table.
 func (t *Teller) Summary(sum store.Summary, attempts map[string]int, arrived int, took time.Duration) {
+	t.object(map[string]any{"signed_in": len(t.rows), "passengers": len(passengers), "ms": took.Milliseconds(),
+		"sent": sum.Count[store.Sent], "arrived": arrived, "failed": sum.Count[store.Failed], "attempts": attempts})
 	t.line("")
 	t.line("%s", t.paint("1", fit("Passenger", 28)+fit("Language", 10)+fit("Way", 32)+"Letters    Time  Signed in"))
 	for _, r := range t.rows {

@@ -1,8 +1,6 @@
 package main
 
 import (
-	"log/slog"
-
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode/demo"
@@ -26,11 +24,13 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.tellWhere(d, script)
+			if err := a.print(map[string]string{"site": d.SiteURL, "inbox": d.InboxURL, "smtp": d.SMTP, "data": d.Data}, func() { a.tellWhere(d, script) }); err != nil {
+				return err
+			}
 			if !script {
 				return d.Wait()
 			}
-			err = demo.Script(cmd.Context(), d, demo.NewTeller(a.out, a.terminal()))
+			err = demo.Script(cmd.Context(), d, demo.NewTeller(a.out, a.style()))
 			d.Stop()
 			if waitErr := d.Wait(); err == nil {
 				err = waitErr
@@ -67,5 +67,14 @@ func (a *app) tellWhere(d *demo.Demo, script bool) {
 	a.line("  4. Sign in again.")
 	a.line("")
 	a.line("Ctrl-C ends it.")
-	slog.SetDefault(slog.New(slog.DiscardHandler)) // nothing but the above belongs on this screen
+}
+
+func (a *app) style() demo.Style {
+	switch {
+	case a.json:
+		return demo.JSON
+	case a.terminal():
+		return demo.Colour
+	}
+	return demo.Plain
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/config"
 )
 
@@ -102,6 +103,17 @@ func group(use, short string, verbs ...*cobra.Command) *cobra.Command {
 
 // load reads the configuration.
 func (a *app) load() (*config.File, error) { return config.Load(a.configPath) }
+
+// withService runs fn with everything that the configuration describes.
+func (a *app) withService(ctx context.Context, f *config.File, fn func(*illumicode.Service, *slog.Logger) error) (err error) {
+	log := a.log()
+	svc, closeAll, err := f.Open(ctx, log)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, closeAll()) }()
+	return fn(svc, log)
+}
 
 // log returns the log of a long-running verb, on standard error.
 func (a *app) log() *slog.Logger {

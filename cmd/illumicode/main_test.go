@@ -26,7 +26,7 @@ func TestMain(m *testing.M) {
 // tool returns a command line of the tool as a process of its own.
 func tool(t *testing.T, args ...string) *exec.Cmd {
 	t.Helper()
-	cmd := exec.CommandContext(t.Context(), os.Args[0], args...)
+	cmd := exec.Command(os.Args[0], args...)
 	cmd.Env = append(os.Environ(), "ILLUMICODE_AS_TOOL=1")
 	return cmd
 }

@@ -16,10 +16,11 @@ func (a *app) migrate() *cobra.Command {
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if printOnly {
-				for _, m := range store.Migrations() {
-					a.line("-- %04d %s\n\n%s", m.Number, m.Name, m.SQL)
-				}
-				return nil
+				return a.print(store.Migrations(), func() {
+					for _, m := range store.Migrations() {
+						a.line("-- %04d %s\n\n%s", m.Number, m.Name, m.SQL)
+					}
+				})
 			}
 			f, err := a.load()
 			if err != nil {

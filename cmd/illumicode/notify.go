@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"strings"
 	"time"
 
@@ -37,16 +38,13 @@ func (a *app) notify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			svc, closeAll, err := f.Open(cmd.Context(), a.log())
-			if err != nil {
-				return err
-			}
-			defer closeAll()
-			d, err := svc.NotifyNow(cmd.Context(), n)
-			if err != nil {
-				return err
-			}
-			return a.tellEnd(cmd.Context(), svc.Store(), d, wait)
+			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, _ *slog.Logger) error {
+				d, err := svc.NotifyNow(cmd.Context(), n)
+				if err != nil {
+					return err
+				}
+				return a.tellEnd(cmd.Context(), svc.Store(), d, wait)
+			})
 		},
 	}
 	cmd.Flags().StringVar(&n.Letter, "letter", "trial", "the letter's name")

@@ -1,9 +1,11 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"time"
@@ -11,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -28,40 +31,36 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			log := a.log()
-			svc, closeAll, err := f.Open(cmd.Context(), log)
-			if err != nil {
-				return err
-			}
-			defer closeAll()
-			listen := f.Serve.Listen
-			if listen == "" {
-				listen = "127.0.0.1:8080"
-			}
-			l, err := net.Listen("tcp", listen)
-			if err != nil {
-				return fmt.Errorf("serve.listen: %w; choose another address in the configuration", err)
-			}
-			mux := http.NewServeMux()
-			mux.Handle("/v1/", web.NewAPI(svc, key.Reveal()))
-			mux.Handle("/", web.NewPages(svc, web.Options{}))
-			server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second}
-			log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
-			group, ctx := errgroup.WithContext(cmd.Context())
-			group.Go(func() error { return svc.Run(ctx) })
-			group.Go(func() error {
-				if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-					return err
+			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, log *slog.Logger) error {
+				l, err := net.Listen("tcp", cmp.Or(f.Serve.Listen, "127.0.0.1:8080"))
+				if err != nil {
+					return fmt.Errorf("serve.listen: %w; choose another address in the configuration", err)
 				}
-				return nil
+				mux := http.NewServeMux()
+				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal()))
+				mux.Handle("/", web.NewPages(svc, web.Options{}))
+				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
+				group, ctx := errgroup.WithContext(cmd.Context())
+				group.Go(func() error { return svc.Run(ctx) })
+				group.Go(func() error { return serveUntil(ctx, l, mux) })
+				return group.Wait()
 			})
-			group.Go(func() error {
-				<-ctx.Done()
-				limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-				defer cancel()
-				return server.Shutdown(limited)
-			})
-			return group.Wait()
 		},
 	}
+}
+
+// serveUntil serves h on l until ctx ends, and lets requests under way finish.
+func serveUntil(ctx context.Context, l net.Listener, h http.Handler) error {
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second}
+	finished := make(chan error, 1)
+	stop := context.AfterFunc(ctx, func() {
+		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		finished <- server.Shutdown(limited)
+	})
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		stop()
+		return err
+	}
+	return <-finished
 }

@@ -1,0 +1,141 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/illumicode/illumicode/inbox"
+)
+
+// start starts the tool as a process, waits for a line of one of its outputs that has the given
+// piece, and returns that line. At the test's end the process is interrupted and must exit 0.
+func start(t *testing.T, piece string, args ...string) string {
+	t.Helper()
+	cmd := tool(t, args...)
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stdout, cmd.Stderr = w, w
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	w.Close()
+	t.Cleanup(func() { interrupt(t, cmd) })
+	lines := bufio.NewReader(r)
+	for {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			t.Fatalf("%v ended before it said %q", args, piece)
+		}
+		if strings.Contains(line, piece) {
+			go io.Copy(io.Discard, lines) // so that it can go on talking
+			return line
+		}
+	}
+}
+
+func interrupt(t *testing.T, cmd *exec.Cmd) {
+	t.Helper()
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Error(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("%v, interrupted: %v", cmd.Args, err)
+	}
+}
+
+// An application in another language signs a passenger up through serve alone.
+func TestServe(t *testing.T) {
+	p := newPlace(t)
+	line := start(t, "msg=serving", "--config", p.config, "serve")
+	_, rest, _ := strings.Cut(line, "address=")
+	base := "http://" + strings.Fields(rest)[0]
+	post := func(path, body string) (int, string) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), "POST", base+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer a key of the application's own")
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return resp.StatusCode, string(b)
+	}
+	status, body := post("/v1/signup", `{"subject":"17","address":"mara@ternisle.example","name":"Mara","locale":"de"}`)
+	var pending struct{ Ticket string }
+	if err := json.Unmarshal([]byte(body), &pending); err != nil || status != 201 {
+		t.Fatalf("signup: %d %s", status, body)
+	}
+	letters, err := p.inbox.Wait(t.Context(), "mara@ternisle.example", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.HasPrefix(letters[0].Link(), "https://ferry.example/confirm?t=") || !strings.Contains(letters[0].Text, "Guten Tag Mara") {
+		t.Errorf("the letter:\n%s", letters[0].Text)
+	}
+	status, body = post("/v1/signup/code", `{"ticket":"`+pending.Ticket+`","code":"`+letters[0].Code()+`"}`)
+	if status != 200 || !strings.Contains(body, `"confirmed":true`) {
+		t.Errorf("code: %d %s", status, body)
+	}
+}
+
+// The capture inbox alone takes a letter that notify sends with the configuration it prints.
+func TestInboxAlone(t *testing.T) {
+	p := newPlace(t)
+	ca := p.file("alone.pem")
+	line := start(t, `"smtp"`, "inbox", "--pages", "127.0.0.1:0", "--smtp", "127.0.0.1:0", "--data", p.file("letters"), "--certificate", ca, "--json")
+	port := strings.Trim(line[strings.LastIndexByte(line, ':')+1:], "\",\n ")
+	p.change("port = ", "port = "+port+" # ")
+	p.change(`ca_file = "inbox.pem"`, `ca_file = "alone.pem"`)
+	p.must("notify", "--to", "mara@ternisle.example")
+	files, err := filepath.Glob(p.file("letters/*.eml"))
+	if err != nil || len(files) != 1 {
+		t.Fatalf("%d letters kept, %v", len(files), err)
+	}
+	again, err := inbox.New(inbox.Config{Dir: p.file("letters")}) // after a restart it is there
+	if err != nil || len(again.Letters("mara@ternisle.example")) != 1 {
+		t.Errorf("after a restart: %d letters, %v", len(again.Letters("")), err)
+	}
+}
+
+func TestDemoScriptJSON(t *testing.T) {
+	data := t.TempDir()
+	var out, errOut bytes.Buffer
+	if code := run(t.Context(), []string{"demo", "--script", "--json", "--data", data}, &out, &errOut); code != exitDone {
+		t.Fatalf("exit %d\n%s", code, errOut.String())
+	}
+	var last struct {
+		SignedIn int `json:"signed_in"`
+		Sent     int
+		Arrived  int
+	}
+	for dec := json.NewDecoder(&out); dec.More(); {
+		if err := dec.Decode(&last); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if last.SignedIn != 12 || last.Sent != 14 || last.Arrived != 14 {
+		t.Errorf("summary: %+v", last)
+	}
+	for _, name := range []string{"ferry.db", "keyring.json", "inbox/000001.eml"} {
+		if _, err := os.Stat(filepath.Join(data, name)); err != nil {
+			t.Errorf("--data keeps no %s: %v", name, err)
+		}
+	}
+}
