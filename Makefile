@@ -9,7 +9,7 @@ demo:
 
 # The nested module has the driver of a C library, which the library's users must not get.
 test:
-	scripts/need gcc:gcc git:git
+	scripts/need gcc:gcc git:git python3:python3
 	CGO_ENABLED=1 go test -race -timeout 9m ./...
 	cd store/sqlite/foreign && CGO_ENABLED=1 go test -race -timeout 3m ./...
 

@@ -51,8 +51,8 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	raw, err := message.Message{
-		From: c.s.from, To: to, Subject: rendered.Subject, Date: d.Fixed, ID: d.ID + "@" + c.s.from.Domain(),
+	composed, err := message.Message{
+		From: c.s.from, To: []message.Address{to}, Subject: rendered.Subject, Date: d.Fixed, ID: d.ID + "@" + c.s.from.Domain(),
 		Text: rendered.Text, HTML: rendered.HTML,
 	}.Compose()
 	if err != nil {
@@ -60,7 +60,7 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	}
 	return outbox.Letter{
 		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: to.NeedsUTF8() || c.s.from.NeedsUTF8()},
-		Message:  raw,
+		Message:  composed,
 	}, nil
 }
 

@@ -48,7 +48,7 @@ func (discard) Data(r io.Reader) error                  { _, err := io.Copy(io.D
 type finished struct{ message []byte }
 
 func (f finished) Compose(_ context.Context, d store.Delivery) (outbox.Letter, error) {
-	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address}, Message: f.message}, nil
+	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address}, Message: provider.Bytes(f.message)}, nil
 }
 
 // deliveryFigures measures deliveries through the outbox (claim, attempt committed, sent,

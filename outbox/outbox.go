@@ -27,7 +27,7 @@ type Composer interface {
 // A Letter is a composed delivery.
 type Letter struct {
 	Envelope provider.Envelope
-	Message  []byte
+	Message  provider.Message
 }
 
 // A Drop is the reason why a delivery is ended without an attempt.

@@ -62,7 +62,7 @@ func (plain) Compose(_ context.Context, d store.Delivery) (outbox.Letter, error)
 	case strings.HasPrefix(d.Address, "drop"):
 		return outbox.Letter{}, &outbox.Drop{State: store.Cancelled, Note: "nobody needs it"}
 	}
-	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address}, Message: []byte("x")}, nil
+	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address}, Message: provider.Bytes("x")}, nil
 }
 
 func openStore(tb testing.TB) *store.Store {

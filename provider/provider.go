@@ -5,6 +5,7 @@ package provider
 
 import (
 	"context"
+	"io"
 
 	"github.com/illumicode/illumicode/core/retry"
 )
@@ -28,8 +29,15 @@ type Provider interface {
 type Handover struct {
 	ID       string // of the delivery; the same for every attempt
 	Envelope Envelope
-	Message  []byte // as RFC 5322 wants it, with CRLF line ends
+	Message  Message
 	Begin    func(context.Context) error
+}
+
+// A Message is a letter as RFC 5322 wants it, with CRLF line ends. Writing it may fail half-way,
+// when an attachment cannot be read: what was written then must not become a delivery.
+type Message interface {
+	io.WriterTo
+	Size() int64 // how many bytes WriteTo writes
 }
 
 // An Envelope is who the letter really goes to (RFC 5321 §2.3.1), whatever its headers say.

@@ -4,6 +4,7 @@ package message
 
 import (
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -67,6 +68,15 @@ func encodeWords(text string) string {
 	return strings.Join(words, " ")
 }
 
+// encodeMailboxes returns an address list (RFC 5322 §3.4), or "" for none.
+func encodeMailboxes(list ...Address) string {
+	all := make([]string, len(list))
+	for i, a := range list {
+		all[i] = encodeMailbox(a)
+	}
+	return strings.Join(all, ", ")
+}
+
 // encodeMailbox returns an address with its display name (RFC 5322 §3.4).
 func encodeMailbox(a Address) string {
 	spec := a.Envelope()
@@ -79,15 +89,38 @@ func encodeMailbox(a Address) string {
 // encodePhrase returns a display name as atoms, a quoted string, or encoded words in base64:
 // the Q encoding may not hold most punctuation inside a phrase (RFC 2047 §5).
 func encodePhrase(name string) string {
-	if !isASCII(name) || strings.Contains(name, "=?") || len(name) > foldAt-4 {
-		return encodeWords(name)
+	if !isASCII(name) || strings.Contains(name, "=?") || strings.Contains(name, "  ") {
+		return encodeWords(name) // two spaces in a row would not survive folding
 	}
 	atoms := true
 	for i := range len(name) {
 		atoms = atoms && (isAtext(name[i]) || name[i] == ' ')
 	}
-	if atoms && !strings.Contains(name, "  ") {
+	if atoms {
 		return name
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(name) + `"`
+}
+
+// own lists the fields that only the message itself sets, or only a server may.
+const own = " from sender to cc bcc reply-to subject date message-id in-reply-to references auto-submitted mime-version " +
+	"return-path received delivered-to dkim-signature list-unsubscribe list-unsubscribe-post authentication-results "
+
+// check refuses a field of the application's that could not be, or would contradict the message.
+func (f Field) check() error {
+	name := strings.ToLower(f.Name)
+	for i := range len(name) {
+		if c := name[i]; c <= ' ' || c >= 0x7f || c == ':' {
+			return fmt.Errorf("message: %q is no name of a header field (RFC 5322 §2.2)", f.Name)
+		}
+	}
+	switch {
+	case name == "":
+		return errors.New("message: a header field has no name")
+	case strings.Contains(own, " "+name+" ") || strings.HasPrefix(name, "content-") || strings.HasPrefix(name, "arc-") || strings.HasPrefix(name, "resent-"):
+		return fmt.Errorf("message: the field %s is not the application's to set; use the message's own field for it", f.Name)
+	case strings.ContainsAny(f.Value, "\r\n\x00"):
+		return fmt.Errorf("message: the value of %s has a line break", f.Name)
+	}
+	return nil
 }

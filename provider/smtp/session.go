@@ -102,7 +102,7 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 				Reply: "the address has letters before the @ that this server cannot carry: it does not offer SMTPUTF8 (RFC 6531)"}, stepMail
 		}
 	}
-	if err := s.client.Mail(h.Envelope.From, &smtpclient.MailOptions{Size: int64(len(h.Message)), UTF8: h.Envelope.UTF8}); err != nil {
+	if err := s.client.Mail(h.Envelope.From, &smtpclient.MailOptions{Size: h.Message.Size(), UTF8: h.Envelope.UTF8}); err != nil {
 		return fail(stepMail, err)
 	}
 	if err := s.client.Rcpt(h.Envelope.To, nil); err != nil {
@@ -116,7 +116,7 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 	if err != nil {
 		return fail(stepData, err)
 	}
-	if _, err := w.Write(h.Message); err != nil {
+	if _, err := h.Message.WriteTo(w); err != nil {
 		return fail(stepBody, err) // no dot has been sent: the server cannot have the letter
 	}
 	reply, err := w.CloseWithResponse()

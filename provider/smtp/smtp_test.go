@@ -171,7 +171,7 @@ func handover() (provider.Handover, *int) {
 	began := new(int)
 	return provider.Handover{
 		ID: "d-1", Envelope: provider.Envelope{From: "crew@ternisle.example", To: "mara@ternisle.example"},
-		Message: []byte("Subject: x\r\n\r\n.hello\r\n"),
+		Message: provider.Bytes("Subject: x\r\n\r\n.hello\r\n"),
 		Begin:   func(context.Context) error { *began++; return nil },
 	}, began
 }
@@ -253,7 +253,7 @@ func TestSendOutcomes(t *testing.T) {
 func TestClosedInTheBody(t *testing.T) {
 	s := newServer(t, NoTLS, "localhost", map[string]string{"body": "close"})
 	h, _ := handover()
-	h.Message = append(h.Message, strings.Repeat("x\r\n", 4<<20/3)...)
+	h.Message = provider.Bytes("Subject: x\r\n\r\n" + strings.Repeat("x\r\n", 4<<20/3))
 	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Transient || !strings.Contains(r.Reply, "sending the letter") {
 		t.Errorf("Send = %+v, want a certain loss while sending the letter", r)
 	}
@@ -344,4 +344,25 @@ func TestNewRefuses(t *testing.T) {
 			t.Errorf("New(%+v) = %v, want an error with %q", c, err, want)
 		}
 	}
+}
+
+// A letter whose attachment cannot be read any more breaks off before its dot.
+func TestUnreadableAttachment(t *testing.T) {
+	s := newServer(t, StartTLS, "localhost", nil)
+	h, _ := handover()
+	h.Message = broken{}
+	r := s.provider(nil).Send(t.Context(), h)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r.Class != retry.Transient || !strings.Contains(r.Reply, "the file is gone") || s.letters != 0 {
+		t.Errorf("Send = %+v, and %d letters were complete", r, s.letters)
+	}
+}
+
+type broken struct{}
+
+func (broken) Size() int64 { return 100 }
+func (broken) WriteTo(w io.Writer) (int64, error) {
+	n, _ := io.WriteString(w, "Subject: x\r\n\r\nhalf a let")
+	return int64(n), errors.New("the file is gone")
 }
