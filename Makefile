@@ -9,7 +9,8 @@ demo:
 
 # The nested module has the driver of a C library, which the library's users must not get.
 test:
-	scripts/need gcc:gcc git:git python3:python3
+	scripts/need gcc:gcc git:git /usr/bin/python3:python3 \
+	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl
 	CGO_ENABLED=1 go test -race -timeout 9m ./...
 	cd store/sqlite/foreign && CGO_ENABLED=1 go test -race -timeout 3m ./...
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"strings"
 
@@ -58,10 +59,36 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	return outbox.Letter{
+	l := outbox.Letter{
 		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: to.NeedsUTF8() || c.s.from.NeedsUTF8()},
-		Message:  composed,
-	}, nil
+		Message:  composed, Signature: d.Signature,
+	}
+	if c.s.sign != nil && d.Signature == "" {
+		if l.Signature, err = c.s.sign.Sign(composed); err != nil {
+			return outbox.Letter{}, err
+		}
+	}
+	if l.Signature != "" {
+		l.Message = signed{l.Signature, composed}
+	}
+	return l, nil
+}
+
+// signed is a message with its signatures in front.
+type signed struct {
+	fields  string
+	message *message.Composed
+}
+
+func (s signed) Size() int64 { return int64(len(s.fields)) + s.message.Size() }
+
+func (s signed) WriteTo(w io.Writer) (int64, error) {
+	n, err := io.WriteString(w, s.fields)
+	if err != nil {
+		return int64(n), err
+	}
+	m, err := s.message.WriteTo(w)
+	return int64(n) + m, err
 }
 
 // proof makes code and link for a challenge's letter, or says why it is not needed any more.

@@ -25,6 +25,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/url"
@@ -50,6 +51,7 @@ type Config struct {
 	From      message.Address     // who every letter is from; a provider must accept it as sender
 	Providers []provider.Provider // the ways out, the preferred one first
 
+	Sign    Signer           // signs letters, as a dkim.Signer does; nil means unsigned
 	Letters *letter.Set      // nil means letters.Default
 	Signup  challenge.Policy // lives, tries and resends; the zero Policy is all defaults
 	Outbox  outbox.Config    // how workers work; the zero Config is all defaults
@@ -58,6 +60,12 @@ type Config struct {
 	// Now is the service's clock: every instant in rows, tokens and decisions comes from it.
 	// Nil means time.Now. Tests and rehearsals set it.
 	Now func() time.Time
+}
+
+// A Signer returns the header fields that sign a message, to be put in front of it. It is called
+// once for each delivery, at its first attempt.
+type Signer interface {
+	Sign(message io.WriterTo) (fields string, err error)
 }
 
 // A Site is what letters say about who is writing, and where their links lead.
@@ -77,6 +85,7 @@ type Service struct {
 	links   *token.Signer // of signup
 	site    Site
 	from    message.Address
+	sign    Signer // nil for unsigned
 	letters *letter.Set
 	policy  challenge.Policy // of signup
 	outbox  *outbox.Outbox
@@ -133,7 +142,7 @@ func New(c Config) (*Service, error) {
 	}
 	s := &Service{
 		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
-		site: c.Site, from: c.From, letters: c.Letters, policy: c.Signup, log: c.Log, now: c.Now,
+		site: c.Site, from: c.From, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, now: c.Now,
 	}
 	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, c.Now, c.Log, c.Outbox)
 	return s, nil

@@ -29,6 +29,7 @@ type File struct {
 	Keys     Keys       `toml:"keys"`
 	Letters  Letters    `toml:"letters"`
 	Provider []Provider `toml:"provider"`
+	DKIM     []DKIM     `toml:"dkim"`
 	Signup   Signup     `toml:"signup"`
 	Outbox   Outbox     `toml:"outbox"`
 	Serve    Serve      `toml:"serve"`
@@ -64,6 +65,14 @@ type Keys struct {
 type Letters struct {
 	Dir      string `toml:"dir"`
 	Fallback string `toml:"fallback"`
+}
+
+// DKIM is a key that letters are signed with.
+type DKIM struct {
+	Domain   string `toml:"domain"`
+	Selector string `toml:"selector"`
+	KeyEnv   string `toml:"key_env"`
+	KeyFile  string `toml:"key_file"`
 }
 
 // Provider is one way out.

@@ -2,6 +2,10 @@ package config_test
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -38,7 +42,17 @@ func write(t *testing.T, text string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, body := range map[string]string{"illumicode.toml": text, "keyring.json": string(ring.Marshal()), "empty": "", "open.json": string(ring.Marshal())} {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, body := range map[string]string{
+		"dkim.pem":        string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})),
+		"illumicode.toml": text, "keyring.json": string(ring.Marshal()), "empty": "", "open.json": string(ring.Marshal())} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(body), 0o600); err != nil {
 			t.Fatal(err)
 		}

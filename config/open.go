@@ -13,6 +13,7 @@ import (
 	"github.com/illumicode/illumicode/core/letter"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/dkim"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
@@ -60,6 +61,10 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 	if err != nil {
 		return nil, nil, err
 	}
+	sign, err := f.Signer()
+	if err != nil {
+		return nil, nil, err
+	}
 	var ways []provider.Provider
 	for i, p := range f.Provider {
 		way, err := f.provider(i, p)
@@ -74,7 +79,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 		return nil, nil, err
 	}
 	closers = append(closers, st.Close)
-	svc, err := illumicode.New(illumicode.Config{
+	c := illumicode.Config{
 		Store: st, Keys: keys, From: from, Providers: ways, Letters: set, Log: log,
 		Site:   illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint},
 		Signup: f.policy(),
@@ -83,11 +88,39 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 			Attempt: time.Duration(f.Outbox.Attempt), Grace: time.Duration(f.Outbox.Grace),
 			Retry: retry.Policy{Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base), Max: time.Duration(f.Outbox.Max)},
 		},
-	})
+	}
+	if sign != nil {
+		c.Sign = sign // a nil *dkim.Signer in the interface would not be nil
+	}
+	svc, err := illumicode.New(c)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", f.path, err)
 	}
 	return svc, closeAll, nil
+}
+
+// Signer returns what letters are signed with, or nil if no key is configured.
+func (f *File) Signer() (*dkim.Signer, error) {
+	var keys []dkim.Key
+	for i, k := range f.DKIM {
+		name := fmt.Sprintf("dkim[%d]", i)
+		raw, err := f.secret(name+".key", k.KeyEnv, k.KeyFile)
+		if err != nil {
+			return nil, err
+		}
+		if raw == "" {
+			return nil, f.wrong(name, "has neither key_env nor key_file; name where the private key is, in PEM")
+		}
+		key, err := dkim.ParseKey(k.Domain, k.Selector, []byte(raw.Reveal()))
+		if err != nil {
+			return nil, f.wrong(name, "%w", err)
+		}
+		keys = append(keys, key)
+	}
+	if len(keys) == 0 {
+		return nil, nil
+	}
+	return dkim.New(keys...)
 }
 
 func (f *File) letters() (*letter.Set, error) {

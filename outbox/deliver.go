@@ -44,6 +44,7 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 		w.drop(d, store.Failed, err.Error())
 		return
 	}
+	d.Signature = letter.Signature
 	p, err := w.choose(ctx, d)
 	if err != nil {
 		w.giveBack(d, w.now().Add(w.cfg.Poll), "")

@@ -26,8 +26,9 @@ type Composer interface {
 
 // A Letter is a composed delivery.
 type Letter struct {
-	Envelope provider.Envelope
-	Message  provider.Message
+	Envelope  provider.Envelope
+	Message   provider.Message
+	Signature string // the DKIM-Signature fields in it, to be kept for every attempt; may be empty
 }
 
 // A Drop is the reason why a delivery is ended without an attempt.

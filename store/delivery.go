@@ -54,31 +54,32 @@ type Delivery struct {
 	Due           time.Time
 	DeliverBefore time.Time // zero means no deadline
 
-	Claim    int64 // counts claims, and fences writes
-	Worker   string
-	Claimed  time.Time
-	Attempts int       // begun
-	Spent    int       // of these, those that count against the limit
-	Fixed    time.Time // dates the letter of every attempt; zero before the first
-	Ended    time.Time
-	Note     string // why it is where it is
+	Claim     int64 // counts claims, and fences writes
+	Worker    string
+	Claimed   time.Time
+	Attempts  int       // begun
+	Spent     int       // of these, those that count against the limit
+	Fixed     time.Time // dates the letter of every attempt; zero before the first
+	Signature string    // DKIM-Signature fields of every attempt; empty before the first, or unsigned
+	Ended     time.Time
+	Note      string // why it is where it is
 }
 
 const deliveryColumns = `id, challenge, generation, letter, locale, address, name, data, lane, state, created, due,
-	deliver_before, claim, worker, claimed, attempts, spent, fixed, ended, note`
+	deliver_before, claim, worker, claimed, attempts, spent, fixed, signature, ended, note`
 
 func scanDelivery(row scanner) (Delivery, error) {
 	var d Delivery
 	var created, due, before, claimed, fixed, ended int64
 	err := row.Scan(&d.ID, &d.Challenge, &d.Generation, &d.Letter, &d.Locale, &d.Address, &d.Name, &d.Data, &d.Lane, &d.State,
-		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &fixed, &ended, &d.Note)
+		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &fixed, &d.Signature, &ended, &d.Note)
 	d.Created, d.Due, d.DeliverBefore = instant(created), instant(due), instant(before)
 	d.Claimed, d.Fixed, d.Ended = instant(claimed), instant(fixed), instant(ended)
 	return d, err
 }
 
 var insertDelivery = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?, ?, ?, 0, '', 0, 0, 0, 0, 0, '')`)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?, ?, ?, 0, '', 0, 0, 0, 0, '', 0, '')`)
 
 // InsertDelivery adds a waiting delivery.
 func (t Tx) InsertDelivery(ctx context.Context, d Delivery) error {
@@ -159,7 +160,8 @@ type Attempt struct {
 }
 
 var (
-	beginAttempt = q(`UPDATE illumicode_delivery SET attempts = attempts + 1, fixed = CASE WHEN fixed = 0 THEN ? ELSE fixed END
+	beginAttempt = q(`UPDATE illumicode_delivery SET attempts = attempts + 1,
+		signature = CASE WHEN fixed = 0 THEN ? ELSE signature END, fixed = CASE WHEN fixed = 0 THEN ? ELSE fixed END
 		WHERE id = ? AND claim = ? AND state = 'claimed' AND attempts = ?`)
 	insertAttempt = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply)
 		VALUES (?, ?, ?, ?, ?, ?, 0, '', 0, '', '')`)
@@ -169,7 +171,7 @@ var (
 // letter may leave. [ErrFenced] means that the claim is no longer this worker's: nothing may be
 // sent.
 func (t Tx) BeginAttempt(ctx context.Context, d Delivery, a Attempt) error {
-	n, err := t.exec(ctx, beginAttempt, millis(d.Fixed), d.ID, d.Claim, a.Number-1)
+	n, err := t.exec(ctx, beginAttempt, d.Signature, millis(d.Fixed), d.ID, d.Claim, a.Number-1)
 	if err != nil {
 		return err
 	}
