@@ -101,8 +101,12 @@ func TestAnotherVerifierAccepts(t *testing.T) {
 		{"as it left", func(s string) string { return s }, "2 [True, True]"},
 		{"text changed", func(s string) string { return strings.Replace(s, "seven", "eight", 1) }, "2 [False, False]"},
 		{"subject changed", func(s string) string { return strings.Replace(s, "Subject: ", "Subject: Re: ", 1) }, "2 [False, False]"},
-		{"a second From", func(s string) string { return strings.Replace(s, "Subject: ", "From: eve@evil.example\r\nSubject: ", 1) }, "2 [False, False]"},
-		{"unsubscribe changed", func(s string) string { return strings.Replace(s, "https://ferry.example/u", "https://evil.example/u", 1) }, "2 [False, False]"},
+		{"a second From", func(s string) string {
+			return strings.Replace(s, "Subject: ", "From: eve@evil.example\r\nSubject: ", 1)
+		}, "2 [False, False]"},
+		{"unsubscribe changed", func(s string) string {
+			return strings.Replace(s, "https://ferry.example/u", "https://evil.example/u", 1)
+		}, "2 [False, False]"},
 		{"a Cc added", func(s string) string { return strings.Replace(s, "Subject: ", "Cc: eve@evil.example\r\nSubject: ", 1) }, "2 [False, False]"},
 	} {
 		path := filepath.Join(t.TempDir(), "letter.eml")

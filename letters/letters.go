@@ -1,6 +1,15 @@
-// Package letters holds the default letters and reads sets of letters from files: one catalog in
-// TOML for each locale, such as en.toml, and the two layouts layout.txt and layout.html. What
-// becomes of them is the business of package core/letter.
+// Package letters holds the default letters and reads sets of letters from files. What becomes of
+// them is the business of package core/letter.
+//
+// A set is a folder of
+//
+//	en.toml, de.toml, …       one catalog of words for each locale
+//	letters.toml              how each letter is to be treated, and sample values
+//	layout.txt, layout.html   what sets the parts of every letter
+//	NAME.txt, NAME.html       a letter's own middle, where parts are not enough
+//
+// Each file is optional: what a set lacks is taken from the default letters, file by file, and
+// for catalogs letter by letter.
 package letters
 
 import (
@@ -8,8 +17,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/BurntSushi/toml"
 	"golang.org/x/text/language"
@@ -20,80 +32,178 @@ import (
 //go:embed default
 var files embed.FS
 
-// Default returns the default letters, in English (the fallback) and German.
-func Default() (*letter.Set, error) {
-	sub, err := fs.Sub(files, "default")
+// Fallback is the locale of the default letters for readers of any other language.
+const Fallback = "en"
+
+// Default returns the default letters, in Arabic, English, French, German, Japanese, Polish,
+// Portuguese and Spanish.
+func Default() (*letter.Set, error) { return Load(nil, Fallback) }
+
+// Load returns the set of the letters in the top folder of fsys, which may be nil, over the
+// default ones. fallback is the locale for readers of other languages; it must have every letter.
+// Errors name the file.
+func Load(fsys fs.FS, fallback string) (*letter.Set, error) {
+	base, err := fs.Sub(files, "default")
 	if err != nil {
 		return nil, err
 	}
-	return Load(sub, "en")
+	b := builder{catalogs: make(map[string]*letter.Catalog), kinds: make(map[string]letter.Kind), bodies: make(map[string]letter.Body)}
+	for _, layer := range []fs.FS{base, fsys} {
+		if layer == nil {
+			continue
+		}
+		if err := b.add(layer); err != nil {
+			return nil, err
+		}
+	}
+	first := b.catalogs[fallback]
+	if first == nil {
+		return nil, fmt.Errorf("letters: the fallback catalog %s.toml: %w", fallback, fs.ErrNotExist)
+	}
+	src := letter.Source{Layout: b.layout, Kinds: b.kinds, Bodies: b.bodies, Catalogs: []letter.Catalog{*first}}
+	for _, name := range slices.Sorted(maps.Keys(b.catalogs)) {
+		if name != fallback {
+			src.Catalogs = append(src.Catalogs, *b.catalogs[name])
+		}
+	}
+	return letter.NewSet(src)
+}
+
+// A builder gathers a set from layers of files, later ones over earlier ones.
+type builder struct {
+	layout   letter.Layout
+	catalogs map[string]*letter.Catalog
+	kinds    map[string]letter.Kind
+	bodies   map[string]letter.Body
+}
+
+func (b *builder) add(fsys fs.FS) error {
+	entries, err := fs.ReadDir(fsys, ".")
+	if err != nil {
+		return fmt.Errorf("letters: %w", err)
+	}
+	for _, e := range entries {
+		if e.IsDir() {
+			continue
+		}
+		if err := b.file(fsys, e.Name()); err != nil {
+			return fmt.Errorf("letters: %s: %w", e.Name(), err)
+		}
+	}
+	return nil
+}
+
+func (b *builder) file(fsys fs.FS, name string) error {
+	stem, ext := strings.TrimSuffix(name, path.Ext(name)), path.Ext(name)
+	switch {
+	case name == "letters.toml":
+		return b.readKinds(fsys)
+	case ext == ".toml":
+		return b.readCatalog(fsys, stem)
+	case ext != ".txt" && ext != ".html":
+		return nil // a README, a picture
+	}
+	raw, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return err
+	}
+	if stem == "layout" {
+		if ext == ".txt" {
+			b.layout.Text = string(raw)
+		} else {
+			b.layout.HTML = string(raw)
+		}
+		return nil
+	}
+	body := b.bodies[stem]
+	if ext == ".txt" {
+		body.Text = string(raw)
+	} else {
+		body.HTML = string(raw)
+	}
+	b.bodies[stem] = body
+	return nil
+}
+
+// decode reads a TOML file strictly.
+func decode(fsys fs.FS, name string, into any) error {
+	meta, err := toml.DecodeFS(fsys, name, into)
+	if err != nil {
+		return err
+	}
+	if unknown := meta.Undecoded(); len(unknown) > 0 {
+		return fmt.Errorf("unknown key %q", unknown[0].String())
+	}
+	return nil
+}
+
+func (b *builder) readKinds(fsys fs.FS) error {
+	var f map[string]struct {
+		Lane          string         `toml:"lane"`
+		Life          string         `toml:"life"`
+		Category      string         `toml:"category"`
+		ReplyTo       string         `toml:"reply_to"`
+		CodeInSubject bool           `toml:"code_in_subject"`
+		Sample        map[string]any `toml:"sample"`
+	}
+	if err := decode(fsys, "letters.toml", &f); err != nil {
+		return err
+	}
+	for name, k := range f {
+		var life time.Duration
+		if k.Life != "" {
+			var err error
+			if life, err = time.ParseDuration(k.Life); err != nil || life <= 0 {
+				return fmt.Errorf("%s.life: %q is no duration; write it as 30m or 6h", name, k.Life)
+			}
+		}
+		b.kinds[name] = letter.Kind{Life: life, Lane: k.Lane, Category: k.Category, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, Sample: k.Sample}
+	}
+	return nil
 }
 
 // A catalogFile is what a catalog holds in TOML.
 type catalogFile struct {
-	Units  map[string]letter.Forms `toml:"units"`
+	Units    map[string]letter.Forms `toml:"units"`
+	Calendar struct {
+		Months   []string `toml:"months"`
+		Weekdays []string `toml:"weekdays"`
+		Date     string   `toml:"date"`
+		Time     string   `toml:"time"`
+	} `toml:"calendar"`
 	Letter map[string]struct {
-		Subject     string `toml:"subject"`
-		Opening     string `toml:"opening"`
-		Instruction string `toml:"instruction"`
-		Button      string `toml:"button"`
-		CodeLabel   string `toml:"code_label"`
-		Aside       string `toml:"aside"`
-		Closing     string `toml:"closing"`
+		Subject     string            `toml:"subject"`
+		Opening     string            `toml:"opening"`
+		Instruction string            `toml:"instruction"`
+		Button      string            `toml:"button"`
+		CodeLabel   string            `toml:"code_label"`
+		Aside       string            `toml:"aside"`
+		Closing     string            `toml:"closing"`
+		SMS         string            `toml:"sms"`
+		Words       map[string]string `toml:"words"`
 	} `toml:"letter"`
 }
 
-// Load reads the set of letters in the top folder of fsys: every *.toml is the catalog of the
-// BCP 47 locale that names it, and the one of fallback must be there. Errors name the file.
-func Load(fsys fs.FS, fallback string) (*letter.Set, error) {
-	text, err := fs.ReadFile(fsys, "layout.txt")
+func (b *builder) readCatalog(fsys fs.FS, locale string) error {
+	tag, err := language.Parse(locale)
 	if err != nil {
-		return nil, fmt.Errorf("letters: the text layout: %w", err)
-	}
-	html, err := fs.ReadFile(fsys, "layout.html")
-	if err != nil {
-		return nil, fmt.Errorf("letters: the HTML layout: %w", err)
-	}
-	names, err := fs.Glob(fsys, "*.toml")
-	if err != nil {
-		return nil, err
-	}
-	var catalogs []letter.Catalog
-	found := false
-	for _, name := range names {
-		cat, err := readCatalog(fsys, name)
-		if err != nil {
-			return nil, fmt.Errorf("letters: %s: %w", name, err)
-		}
-		if strings.TrimSuffix(name, ".toml") == fallback {
-			catalogs = append([]letter.Catalog{cat}, catalogs...)
-			found = true
-		} else {
-			catalogs = append(catalogs, cat)
-		}
-	}
-	if !found {
-		return nil, fmt.Errorf("letters: the fallback catalog %s.toml: %w", fallback, fs.ErrNotExist)
-	}
-	return letter.NewSet(letter.Layout{Text: string(text), HTML: string(html)}, catalogs...)
-}
-
-func readCatalog(fsys fs.FS, name string) (letter.Catalog, error) {
-	tag, err := language.Parse(strings.TrimSuffix(path.Base(name), ".toml"))
-	if err != nil {
-		return letter.Catalog{}, errors.New("its name is not a BCP 47 language tag")
+		return errors.New("its name is not a BCP 47 language tag")
 	}
 	var f catalogFile
-	meta, err := toml.DecodeFS(fsys, name, &f)
-	if err != nil {
-		return letter.Catalog{}, err
+	if err := decode(fsys, locale+".toml", &f); err != nil {
+		return err
 	}
-	if unknown := meta.Undecoded(); len(unknown) > 0 {
-		return letter.Catalog{}, fmt.Errorf("unknown key %q", unknown[0].String())
+	cat := b.catalogs[locale]
+	if cat == nil {
+		cat = &letter.Catalog{Locale: tag, Letters: make(map[string]letter.Parts), Units: make(map[string]letter.Forms)}
+		b.catalogs[locale] = cat
 	}
-	cat := letter.Catalog{Locale: tag, Units: f.Units, Letters: make(map[string]letter.Parts)}
+	maps.Copy(cat.Units, f.Units)
+	if f.Calendar.Date != "" {
+		cat.Calendar = letter.Calendar(f.Calendar)
+	}
 	for name, p := range f.Letter {
 		cat.Letters[name] = letter.Parts(p)
 	}
-	return cat, nil
+	return nil
 }

@@ -3,12 +3,11 @@ package letter
 import (
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
 	"text/template"
-	"text/template/parse"
+	"time"
 
 	"golang.org/x/text/feature/plural"
 	"golang.org/x/text/language"
@@ -16,9 +15,10 @@ import (
 
 // A Catalog holds the words of one locale.
 type Catalog struct {
-	Locale  language.Tag
-	Letters map[string]Parts
-	Units   map[string]Forms // "minute" and "hour", for the lives of proofs
+	Locale   language.Tag
+	Letters  map[string]Parts
+	Units    map[string]Forms // what {{plural}} counts; "minute" and "hour" are required
+	Calendar Calendar
 }
 
 // Parts are the words of one letter. Subject is required.
@@ -30,37 +30,137 @@ type Parts struct {
 	CodeLabel   string // above the code, where the letter has one
 	Aside       string
 	Closing     string
+	SMS         string // the whole letter as a text message; empty if there is none
+
+	Words map[string]string // further words, for a body of the letter's own: {{word "key"}}
 }
 
 // named returns the parts with the names that errors and catalogs use.
 func (p Parts) named() map[string]string {
 	return map[string]string{
 		"subject": p.Subject, "opening": p.Opening, "instruction": p.Instruction, "button": p.Button,
-		"code_label": p.CodeLabel, "aside": p.Aside, "closing": p.Closing,
+		"code_label": p.CodeLabel, "aside": p.Aside, "closing": p.Closing, "sms": p.SMS,
 	}
 }
 
 // Forms are the plural forms of a unit, under the names of CLDR: zero, one, two, few, many,
-// other. Other is required.
+// other. Other is required, and so is every form that the locale gives to a whole number.
 type Forms map[string]string
+
+var formNames = [...]string{plural.Other: "other", plural.Zero: "zero", plural.One: "one",
+	plural.Two: "two", plural.Few: "few", plural.Many: "many"}
+
+func formOf(locale language.Tag, n int) string {
+	return formNames[plural.Cardinal.MatchPlural(locale, n, 0, 0, 0, 0)]
+}
 
 // count returns n with the form that the locale's cardinal rules choose.
 func (f Forms) count(locale language.Tag, n int) string {
-	form := plural.Cardinal.MatchPlural(locale, n, 0, 0, 0, 0)
-	name := [...]string{plural.Other: "other", plural.Zero: "zero", plural.One: "one",
-		plural.Two: "two", plural.Few: "few", plural.Many: "many"}[form]
-	word, ok := f[name]
-	if !ok {
-		word = f["other"]
+	return fmt.Sprintf("%d %s", n, f[formOf(locale, n)])
+}
+
+// check refuses forms that the locale does not have, and the lack of one that it needs.
+func (f Forms) check(locale language.Tag) error {
+	for name := range f {
+		if !slices.Contains(formNames[:], name) {
+			return fmt.Errorf("%q is no plural form; CLDR has %s", name, strings.Join(formNames[:], ", "))
+		}
 	}
-	return fmt.Sprintf("%d %s", n, word)
+	for n := range 201 { // the rules look at the last two digits
+		if name := formOf(locale, n); f[name] == "" {
+			return fmt.Errorf("the form %q is %w; %s needs it for %d", name, ErrMissing, locale, n)
+		}
+	}
+	return nil
+}
+
+// A Calendar says how a locale writes dates and times. Date and Time are patterns in which
+// {weekday}, {day}, {month}, {year}, {hour} and {minute} are replaced; {hour12} and {ampm} are
+// there for those who count so.
+type Calendar struct {
+	Months   []string // twelve, from January on; as they stand in a date
+	Weekdays []string // seven, from Sunday on
+	Date     string
+	Time     string
+}
+
+func (c Calendar) check() error {
+	if len(c.Months) != 12 || len(c.Weekdays) != 7 || c.Date == "" || c.Time == "" {
+		return fmt.Errorf("the calendar needs twelve months, seven weekdays, and patterns for date and time: %w", ErrMissing)
+	}
+	return nil
+}
+
+func (c Calendar) format(pattern string, t time.Time) string {
+	ampm, hour12 := "AM", t.Hour()%12
+	if t.Hour() >= 12 {
+		ampm = "PM"
+	}
+	if hour12 == 0 {
+		hour12 = 12
+	}
+	return strings.NewReplacer(
+		"{weekday}", c.Weekdays[t.Weekday()], "{month}", c.Months[t.Month()-1],
+		"{day}", fmt.Sprint(t.Day()), "{year}", fmt.Sprint(t.Year()), "{number}", fmt.Sprint(int(t.Month())),
+		"{hour}", fmt.Sprintf("%02d", t.Hour()), "{minute}", fmt.Sprintf("%02d", t.Minute()),
+		"{hour12}", fmt.Sprint(hour12), "{ampm}", ampm,
+	).Replace(pattern)
+}
+
+// check refuses a catalog that would fail when a letter is written.
+func (c *Catalog) check() error {
+	for _, unit := range []string{"minute", "hour"} {
+		if c.Units[unit] == nil {
+			return fmt.Errorf("locale %s: unit %q is %w", c.Locale, unit, ErrMissing)
+		}
+	}
+	for _, unit := range slices.Sorted(maps.Keys(c.Units)) {
+		if err := c.Units[unit].check(c.Locale); err != nil {
+			return fmt.Errorf("locale %s: unit %q: %w", c.Locale, unit, err)
+		}
+	}
+	if err := c.Calendar.check(); err != nil {
+		return fmt.Errorf("locale %s: %w", c.Locale, err)
+	}
+	return nil
+}
+
+// fill adds to p what it lacks and the fallback has, and returns the names of that.
+func (p *Parts) fill(fallback Parts) (gaps []string) {
+	for _, f := range []struct {
+		name string
+		have *string
+		from string
+	}{
+		{"subject", &p.Subject, fallback.Subject}, {"opening", &p.Opening, fallback.Opening}, {"instruction", &p.Instruction, fallback.Instruction},
+		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel}, {"aside", &p.Aside, fallback.Aside},
+		{"closing", &p.Closing, fallback.Closing}, {"sms", &p.SMS, fallback.SMS},
+	} {
+		if *f.have == "" && f.from != "" {
+			*f.have = f.from
+			gaps = append(gaps, f.name)
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(fallback.Words)) {
+		if p.Words[key] == "" {
+			p.Words = maps.Clone(p.Words)
+			if p.Words == nil {
+				p.Words = make(map[string]string)
+			}
+			p.Words[key] = fallback.Words[key]
+			gaps = append(gaps, "words."+key)
+		}
+	}
+	return gaps
 }
 
 // A compiled is one letter in one locale, parsed.
 type compiled struct {
 	catalog *Catalog
 	parts   map[string]*template.Template
-	values  []string // the values its parts use, sorted
+	words   map[string]string
+	values  []string // the values it uses, sorted
+	gaps    []string // parts that it has from the fallback
 }
 
 // compile parses the parts of a letter. Errors name locale, letter and part.
@@ -71,78 +171,30 @@ func compile(cat *Catalog, name string, p Parts) (*compiled, error) {
 	if strings.TrimSpace(p.Subject) == "" {
 		return nil, fmt.Errorf("%s: it is empty, and every letter needs one", where("subject"))
 	}
-	c := &compiled{catalog: cat, parts: make(map[string]*template.Template)}
+	c := &compiled{catalog: cat, parts: make(map[string]*template.Template), words: p.Words}
 	values := make(map[string]bool)
 	for part, words := range p.named() {
 		if words == "" {
 			continue
 		}
-		t, err := template.New(part).Option("missingkey=error").Parse(words)
+		t, err := template.New(part).Option("missingkey=error").Funcs(partFuncs).Parse(words)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", where(part), err)
 		}
-		if err := collectValues(t.Root, values); err != nil {
+		if err := onlyValues(t.Root); err != nil {
 			return nil, fmt.Errorf("%s: %w", where(part), err)
 		}
+		collectValues(t.Root, true, values)
 		c.parts[part] = t
 	}
 	c.values = slices.Sorted(maps.Keys(values))
 	return c, nil
 }
 
-// collectValues adds the top-level values that a template uses, so that a missing one can be
-// refused when the letter is asked for rather than when it is delivered. Words need values and
-// conditions; a construct whose values could not be listed is refused.
-func collectValues(n parse.Node, values map[string]bool) error {
-	switch n := n.(type) {
-	case nil, *parse.TextNode, *parse.CommentNode, *parse.StringNode, *parse.NumberNode, *parse.BoolNode, *parse.IdentifierNode:
-	case *parse.ListNode:
-		if n == nil {
-			return nil
-		}
-		for _, child := range n.Nodes {
-			if err := collectValues(child, values); err != nil {
-				return err
-			}
-		}
-	case *parse.ActionNode:
-		return collectValues(n.Pipe, values)
-	case *parse.IfNode:
-		return errors.Join(collectValues(n.Pipe, values), collectValues(n.List, values), collectValues(n.ElseList, values))
-	case *parse.PipeNode:
-		if len(n.Decl) > 0 {
-			return errors.New("variables are not available in a letter")
-		}
-		for _, cmd := range n.Cmds {
-			for _, arg := range cmd.Args {
-				if err := collectValues(arg, values); err != nil {
-					return err
-				}
-			}
-		}
-	case *parse.FieldNode:
-		values[n.Ident[0]] = true
-	default:
-		return fmt.Errorf("%s: a letter's words hold values such as {{.name}} and {{if .name}}…{{end}} only", n)
-	}
-	return nil
-}
+// maxPart bounds a part or a body in bytes: room for any letter, none for a value gone wild.
+const maxPart = 256 << 10
 
-// execute returns the words of one part with its values, or "" where the letter lacks the part.
-func (c *compiled) execute(part string, data map[string]any) (string, error) {
-	t := c.parts[part]
-	if t == nil {
-		return "", nil
-	}
-	b := &limited{room: maxPart}
-	if err := t.Execute(b, data); err != nil {
-		return "", err
-	}
-	return strings.TrimSpace(b.String()), nil
-}
-
-// maxPart bounds one part in bytes: room for any letter, none for a value gone wild.
-const maxPart = 64 << 10
+var errTooLong = errors.New("it grows past 256 KiB")
 
 // A limited is a string builder that fails when it is full.
 type limited struct {
@@ -150,9 +202,11 @@ type limited struct {
 	room int
 }
 
+func newLimited() *limited { return &limited{room: maxPart} }
+
 func (l *limited) Write(p []byte) (int, error) {
 	if l.room -= len(p); l.room < 0 {
-		return 0, fmt.Errorf("it grows past %d bytes: %w", maxPart, io.ErrShortWrite)
+		return 0, errTooLong
 	}
 	return l.Builder.Write(p)
 }

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	htmltemplate "html/template"
 	"maps"
+	"reflect"
 	"slices"
-	"strings"
+	"sync"
 	"text/template"
+	"text/template/parse"
 	"time"
 
 	"golang.org/x/text/language"
@@ -16,45 +18,125 @@ import (
 // ErrMissing matches the refusal of a letter, a locale's words or a value that is not there.
 var ErrMissing = errors.New("missing")
 
+// A Source is what a [Set] is made from.
+type Source struct {
+	Layout   Layout
+	Catalogs []Catalog       // the first is the fallback, and has every letter
+	Kinds    map[string]Kind // by letter; a letter without one has the zero Kind
+	Bodies   map[string]Body // by letter; for those that are not made of parts alone
+}
+
 // A Layout sets the parts of every letter: one template for text (text/template) and one for
-// HTML (html/template), both executed with a [Sheet].
+// HTML (html/template), both executed with a [Sheet]. Each defines the partials "button", "code",
+// "table" and "notice", which bodies call as functions.
 type Layout struct {
 	Text string
 	HTML string
 }
 
-// A Set holds all letters of a service in all its locales. It is immutable and safe for
-// concurrent use. Use [NewSet]: the zero Set has no letters.
+// A Kind is how a letter is to be treated.
+type Kind struct {
+	Life          time.Duration // how long a notice is worth delivering; 0 means for ever
+	Lane          string        // urgent, normal or bulk; empty leaves it to who sends
+	Category      string        // what a reader may unsubscribe from; empty for letters that nobody can
+	ReplyTo       string        // an address; empty means the sender's
+	CodeInSubject bool          // the subject may hold the code
+	Sample        map[string]any
+}
+
+// Security reports whether the letter is one that nobody can unsubscribe from.
+func (k Kind) Security() bool { return k.Category == "" }
+
+// A Body is a letter's own middle, in place of instruction, proof and aside, as templates. Either
+// may be empty: it is then derived from the other.
+type Body struct {
+	Text string
+	HTML string
+}
+
+// A Set holds all letters of a service in all its locales. It is safe for concurrent use. Use
+// [NewSet]: the zero Set has no letters.
 type Set struct {
 	letters map[string]map[language.Tag]*compiled
+	kinds   map[string]Kind
+	bodies  map[string]*body
 	locales []language.Tag // the first is the fallback
 	matcher language.Matcher
 	text    *template.Template
 	html    *htmltemplate.Template
+
+	mu    sync.Mutex // guards bound
+	bound map[boundKey]*bound
 }
 
-// NewSet returns the set of the letters in catalogs, the first of which is the fallback for
-// readers whose language none of them has; it must hold every letter. Errors name the locale,
-// the letter and the part.
-func NewSet(layout Layout, catalogs ...Catalog) (*Set, error) {
-	if len(catalogs) == 0 {
+// A body is a Body, parsed.
+type body struct {
+	text *template.Template // nil if derived
+	html *htmltemplate.Template
+}
+
+// NewSet returns the set of the letters in src. Errors name the locale, the letter and the part.
+func NewSet(src Source) (*Set, error) {
+	if len(src.Catalogs) == 0 {
 		return nil, errors.New("letter: no catalog, so no letter")
 	}
-	s := &Set{letters: make(map[string]map[language.Tag]*compiled)}
+	s := &Set{letters: make(map[string]map[language.Tag]*compiled), kinds: maps.Clone(src.Kinds), bodies: make(map[string]*body),
+		bound: make(map[boundKey]*bound)}
+	if s.kinds == nil {
+		s.kinds = make(map[string]Kind)
+	}
+	var err error
+	if s.text, err = template.New("layout, text").Parse(src.Layout.Text); err != nil {
+		return nil, fmt.Errorf("letter: %w", err)
+	}
+	if s.html, err = htmltemplate.New("layout, html").Parse(src.Layout.HTML); err != nil {
+		return nil, fmt.Errorf("letter: %w", err)
+	}
+	if err := s.addCatalogs(src.Catalogs); err != nil {
+		return nil, fmt.Errorf("letter: %w", err)
+	}
+	for _, name := range slices.Sorted(maps.Keys(src.Bodies)) {
+		if err := s.addBody(name, src.Bodies[name]); err != nil {
+			return nil, fmt.Errorf("letter: %w", err)
+		}
+	}
+	for name, k := range s.kinds {
+		if s.letters[name] == nil {
+			return nil, fmt.Errorf("letter %q: it is described, and its words are %w", name, ErrMissing)
+		}
+		if k.Lane != "" && k.Lane != "urgent" && k.Lane != "normal" && k.Lane != "bulk" {
+			return nil, fmt.Errorf("letter %q: there is no lane %q; say urgent, normal or bulk", name, k.Lane)
+		}
+	}
+	s.matcher = language.NewMatcher(s.locales)
+	return s, nil
+}
+
+func (s *Set) addCatalogs(catalogs []Catalog) error {
+	fallback := catalogs[0]
 	for _, cat := range catalogs {
 		if slices.Contains(s.locales, cat.Locale) {
-			return nil, fmt.Errorf("letter: two catalogs for %s", cat.Locale)
+			return fmt.Errorf("two catalogs for %s", cat.Locale)
 		}
 		s.locales = append(s.locales, cat.Locale)
-		for _, unit := range []string{"minute", "hour"} {
-			if cat.Units[unit]["other"] == "" {
-				return nil, fmt.Errorf("letter: locale %s: unit %q has no form \"other\": %w", cat.Locale, unit, ErrMissing)
+		if err := cat.check(); err != nil {
+			return err
+		}
+		for name := range cat.Letters {
+			if _, ok := fallback.Letters[name]; !ok {
+				return fmt.Errorf("letter %q: the fallback locale %s lacks it: %w", name, fallback.Locale, ErrMissing)
 			}
 		}
-		for name, parts := range cat.Letters {
+		for _, name := range slices.Sorted(maps.Keys(fallback.Letters)) {
+			parts := cat.Letters[name]
+			gaps := parts.fill(fallback.Letters[name])
 			c, err := compile(&cat, name, parts)
 			if err != nil {
-				return nil, fmt.Errorf("letter: %w", err)
+				return err
+			}
+			c.gaps = gaps
+			if t := c.parts["subject"]; !s.kinds[name].CodeInSubject && usesValue(t.Tree, "code") {
+				return fmt.Errorf("letter %q, locale %s, subject: it holds the code, which a locked screen would show; set code_in_subject if that is meant", name, cat.Locale)
 			}
 			if s.letters[name] == nil {
 				s.letters[name] = make(map[language.Tag]*compiled)
@@ -62,24 +144,63 @@ func NewSet(layout Layout, catalogs ...Catalog) (*Set, error) {
 			s.letters[name][cat.Locale] = c
 		}
 	}
-	for name := range s.letters {
-		if s.letters[name][s.locales[0]] == nil {
-			return nil, fmt.Errorf("letter %q: the fallback locale %s lacks it: %w", name, s.locales[0], ErrMissing)
+	return nil
+}
+
+func (s *Set) addBody(name string, b Body) error {
+	in := s.letters[name]
+	if in == nil {
+		return fmt.Errorf("letter %q: it has a body, and its words are %w from the catalogs", name, ErrMissing)
+	}
+	own := new(body)
+	var trees []*parse.Tree
+	if b.Text != "" {
+		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), time.UTC}, nil)).Parse(b.Text)
+		if err != nil {
+			return fmt.Errorf("letter %q: %w", name, err)
 		}
+		own.text = t
+		trees = append(trees, t.Tree)
 	}
-	s.matcher = language.NewMatcher(s.locales)
-	var err error
-	if s.text, err = template.New("layout, text").Parse(layout.Text); err != nil {
-		return nil, fmt.Errorf("letter: %w", err)
+	if b.HTML != "" {
+		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), time.UTC}, nil)).Parse(b.HTML)
+		if err != nil {
+			return fmt.Errorf("letter %q: %w", name, err)
+		}
+		own.html = t
+		trees = append(trees, t.Tree)
 	}
-	if s.html, err = htmltemplate.New("layout, html").Parse(layout.HTML); err != nil {
-		return nil, fmt.Errorf("letter: %w", err)
+	if len(trees) == 0 {
+		return fmt.Errorf("letter %q: its body is empty", name)
 	}
-	return s, nil
+	for _, c := range in {
+		values := make(map[string]bool)
+		for _, v := range c.values {
+			values[v] = true
+		}
+		for _, tree := range trees {
+			collectValues(tree.Root, true, values)
+		}
+		c.values = slices.Sorted(maps.Keys(values))
+	}
+	s.bodies[name] = own
+	return nil
+}
+
+func usesValue(tree *parse.Tree, name string) bool {
+	values := make(map[string]bool)
+	collectValues(tree.Root, true, values)
+	return values[name]
 }
 
 // Names returns the names of the letters, sorted.
 func (s *Set) Names() []string { return slices.Sorted(maps.Keys(s.letters)) }
+
+// Locales returns the locales, the fallback first.
+func (s *Set) Locales() []language.Tag { return slices.Clone(s.locales) }
+
+// Kind returns how a letter is to be treated.
+func (s *Set) Kind(name string) Kind { return s.kinds[name] }
 
 // Locale returns the best of the set's locales for a reader's wishes: BCP 47 tags or an
 // Accept-Language value, the most wanted first. What cannot be read is passed over.
@@ -88,9 +209,19 @@ func (s *Set) Locale(wishes ...string) language.Tag {
 	return s.locales[i]
 }
 
+// CarriesProof reports whether the letter has a button or a place for a code, and so makes no
+// sense without a challenge.
+func (s *Set) CarriesProof(name string) bool {
+	c := s.letters[name][s.locales[0]]
+	return c != nil && (c.parts["button"] != nil || c.parts["code_label"] != nil)
+}
+
+// provided lists the values that Render adds itself.
+var provided = map[string]bool{"site": true, "link_life": true, "code_life": true, "link": true, "code": true}
+
 // Check reports whether the letter could be rendered with data: whether it exists and every
-// value that its words use in this locale is there. The error matches [ErrMissing] and names
-// the letter, the locale and the value.
+// value that it uses in this locale is there. The error matches [ErrMissing] and names the
+// letter, the locale and the value.
 func (s *Set) Check(name string, locale language.Tag, data map[string]any) error {
 	c, err := s.find(name, locale)
 	if err != nil {
@@ -104,10 +235,47 @@ func (s *Set) Check(name string, locale language.Tag, data map[string]any) error
 	return nil
 }
 
-// provided lists the values that Render adds itself.
-var provided = map[string]bool{"site": true, "link_life": true, "code_life": true}
+// CheckType reports whether every value that the letter uses, in any locale, is a field of the
+// struct that sample is, under its JSON name. The error matches [ErrMissing] and names it.
+func (s *Set) CheckType(name string, sample any) error {
+	in, ok := s.letters[name]
+	if !ok {
+		return fmt.Errorf("letter %q: there is no such letter: %w", name, ErrMissing)
+	}
+	t := reflect.TypeOf(sample)
+	for t != nil && t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if t == nil || t.Kind() != reflect.Struct {
+		return fmt.Errorf("letter %q: its data is described by a %T; use a struct", name, sample)
+	}
+	one := func(locale language.Tag, tree *parse.Tree) error {
+		if err := fits(tree.Root, t, t); err != nil {
+			return fmt.Errorf("letter %q, locale %s, %s: %w", name, locale, tree.Name, err)
+		}
+		return nil
+	}
+	for _, locale := range s.locales {
+		for _, part := range slices.Sorted(maps.Keys(in[locale].parts)) {
+			if err := one(locale, in[locale].parts[part].Tree); err != nil {
+				return err
+			}
+		}
+	}
+	if b := s.bodies[name]; b != nil {
+		if b.text != nil {
+			if err := one(s.locales[0], b.text.Tree); err != nil {
+				return err
+			}
+		}
+		if b.html != nil {
+			return one(s.locales[0], b.html.Tree)
+		}
+	}
+	return nil
+}
 
-// find returns the letter in the locale, or in the fallback where the locale lacks it.
+// find returns the letter in the locale, or in the fallback where the set lacks the locale.
 func (s *Set) find(name string, locale language.Tag) (*compiled, error) {
 	in, ok := s.letters[name]
 	if !ok {
@@ -117,119 +285,4 @@ func (s *Set) find(name string, locale language.Tag) (*compiled, error) {
 		return c, nil
 	}
 	return in[s.locales[0]], nil
-}
-
-// A Request says what to render.
-type Request struct {
-	Letter string
-	Locale language.Tag // one of the set's; others get the fallback
-	Data   map[string]any
-	Proof  Proof
-	Writer Writer
-}
-
-// A Proof is what a challenge's letter carries. Either form may be missing.
-type Proof struct {
-	Link     string // absolute; empty for none
-	LinkLife time.Duration
-	Code     string // formatted for reading; empty for none
-	CodeLife time.Duration
-}
-
-// A Writer is who is writing: set once, shown by every letter.
-type Writer struct {
-	Name     string // of the service, as people know it; the value "site" of every letter
-	HomePage string // absolute, or empty
-	Imprint  string // may have several lines, or be empty
-}
-
-// A Rendered is a letter in one locale, as the reader will see it.
-type Rendered struct {
-	Locale  language.Tag
-	Subject string
-	Text    string
-	HTML    string
-}
-
-// A Sheet is what a layout is executed with. Every slice of paragraphs may be empty.
-type Sheet struct {
-	Lang, Subject        string
-	Opening, Instruction []string
-	Button, Link         string
-	CodeLabel, Code      string
-	Aside, Closing       []string
-	Writer               Writer
-	Imprint              []string // lines
-}
-
-// Render returns the letter. Values "site", "link_life" and "code_life" are added to the data:
-// the writer's name, and the lives of the proof in the reader's words. Errors name the letter,
-// the locale and the part, and match [ErrMissing] where a value is missing.
-func (s *Set) Render(r Request) (Rendered, error) {
-	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
-		return Rendered{}, err
-	}
-	c, err := s.find(r.Letter, r.Locale)
-	if err != nil {
-		return Rendered{}, err
-	}
-	data := maps.Clone(r.Data)
-	if data == nil {
-		data = make(map[string]any)
-	}
-	data["site"] = r.Writer.Name
-	data["link_life"] = c.catalog.life(r.Proof.LinkLife)
-	data["code_life"] = c.catalog.life(r.Proof.CodeLife)
-
-	part := func(name string) string {
-		words, e := c.execute(name, data)
-		if e != nil && err == nil {
-			err = fmt.Errorf("letter %q, locale %s, %s: %w", r.Letter, c.catalog.Locale, name, e)
-		}
-		return words
-	}
-	sheet := Sheet{
-		Lang:    c.catalog.Locale.String(),
-		Subject: strings.Join(strings.Fields(part("subject")), " "), // a value's line break ends no header
-		Opening: paragraphs(part("opening")), Instruction: paragraphs(part("instruction")),
-		Link: r.Proof.Link, Code: r.Proof.Code,
-		Aside: paragraphs(part("aside")), Closing: paragraphs(part("closing")),
-		Writer: r.Writer, Imprint: lines(r.Writer.Imprint),
-	}
-	if sheet.Link != "" {
-		sheet.Button = part("button")
-	}
-	if sheet.Code != "" {
-		sheet.CodeLabel = part("code_label")
-	}
-	if err != nil {
-		return Rendered{}, err
-	}
-	if sheet.Link != "" && sheet.Button == "" || sheet.Code != "" && sheet.CodeLabel == "" {
-		return Rendered{}, fmt.Errorf("letter %q, locale %s: it carries a proof, and its button or code_label is %w", r.Letter, c.catalog.Locale, ErrMissing)
-	}
-	var text, html strings.Builder
-	if err := s.text.Execute(&text, sheet); err != nil {
-		return Rendered{}, fmt.Errorf("letter %q, locale %s: %w", r.Letter, c.catalog.Locale, err)
-	}
-	if err := s.html.Execute(&html, sheet); err != nil {
-		return Rendered{}, fmt.Errorf("letter %q, locale %s: %w", r.Letter, c.catalog.Locale, err)
-	}
-	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()}, nil
-}
-
-// life returns a duration in the reader's words: whole hours from two hours on, else minutes,
-// rounded down so that a letter never promises more than there is.
-func (c *Catalog) life(d time.Duration) string {
-	if d >= 2*time.Hour {
-		return c.Units["hour"].count(c.Locale, int(d/time.Hour))
-	}
-	return c.Units["minute"].count(c.Locale, max(1, int(d/time.Minute)))
-}
-
-// CarriesProof reports whether the letter has a button or a place for a code, and so makes no
-// sense without a challenge.
-func (s *Set) CarriesProof(name string) bool {
-	c := s.letters[name][s.locales[0]]
-	return c != nil && (c.parts["button"] != nil || c.parts["code_label"] != nil)
 }

@@ -1,0 +1,300 @@
+package letter
+
+import (
+	"errors"
+	"fmt"
+	htmltemplate "html/template"
+	"maps"
+	"net/url"
+	"strings"
+	"text/template"
+	"time"
+
+	"golang.org/x/text/language"
+)
+
+// A Request says what to render.
+type Request struct {
+	Letter string
+	Locale language.Tag // one of the set's; others get the fallback
+	Zone   *time.Location
+	Data   map[string]any
+	Proof  Proof
+	Writer Writer // as [Writer.Check] returned it
+}
+
+// A Proof is what a challenge's letter carries. Either form may be missing.
+type Proof struct {
+	Link     string // absolute; empty for none
+	LinkLife time.Duration
+	Code     string // formatted for reading; empty for none
+	CodeLife time.Duration
+}
+
+// A Rendered is a letter in one locale, as the reader will see it.
+type Rendered struct {
+	Locale  language.Tag
+	Subject string
+	Text    string
+	HTML    string
+	SMS     string // empty if the letter has no form for it
+}
+
+// A Sheet is what a layout is executed with. Every slice of paragraphs may be empty.
+type Sheet struct {
+	Lang, Dir            string // Dir is ltr or rtl
+	Subject              string
+	Opening, Instruction []string
+	Button, Link         string
+	CodeLabel, Code      string
+	Aside, Closing       []string
+	Body                 htmltemplate.HTML // of a letter's own, for HTML
+	BodyText             string            // the same, for text
+	Writer               Writer
+	Mark                 htmltemplate.URL // the writer's, checked
+	Imprint              []string         // lines
+}
+
+// Render returns the letter. Values "site", "link", "link_life", "code" and "code_life" are added
+// to the data: the writer's name, the proof, and its lives in the reader's words. Errors name the
+// letter, the locale and the part, and match [ErrMissing] where a value is missing.
+func (s *Set) Render(r Request) (Rendered, error) {
+	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
+		return Rendered{}, err
+	}
+	c, err := s.find(r.Letter, r.Locale)
+	if err != nil {
+		return Rendered{}, err
+	}
+	out, part, err := s.render(c, r)
+	if err != nil {
+		return Rendered{}, fmt.Errorf("letter %q, locale %s, %s: %w", r.Letter, c.catalog.Locale, part, err)
+	}
+	return out, nil
+}
+
+// render does the work; with an error it returns the part in which it came up.
+func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err error) {
+	b, err := s.bind(r.Letter, c, r.Zone)
+	if err != nil {
+		return out, "binding", err
+	}
+	data := make(map[string]any, len(r.Data)+5)
+	maps.Copy(data, r.Data)
+	data["site"], data["link"], data["code"] = r.Writer.Name, r.Proof.Link, r.Proof.Code
+	data["link_life"], data["code_life"] = c.catalog.life(r.Proof.LinkLife), c.catalog.life(r.Proof.CodeLife)
+	words := func(name string) string {
+		t := b.parts[name]
+		if t == nil || err != nil {
+			return ""
+		}
+		var w limited
+		w.room = maxPart
+		if e := t.Execute(&w, data); e != nil {
+			err, part = e, name
+		}
+		return strings.TrimSpace(w.String())
+	}
+	sheet := Sheet{
+		Lang: c.catalog.Locale.String(), Dir: direction(c.catalog.Locale),
+		Subject: oneLine(words("subject")),
+		Opening: paragraphs(words("opening")), Instruction: paragraphs(words("instruction")),
+		Link: r.Proof.Link, Code: r.Proof.Code, Aside: paragraphs(words("aside")), Closing: paragraphs(words("closing")),
+		Writer: r.Writer, Mark: htmltemplate.URL(r.Writer.Mark), Imprint: lines(r.Writer.Imprint),
+	}
+	if sheet.Link != "" {
+		sheet.Button = words("button")
+	}
+	if sheet.Code != "" {
+		sheet.CodeLabel = words("code_label")
+	}
+	sms := words("sms")
+	if err != nil {
+		return out, part, err
+	}
+	if sheet.Link != "" && sheet.Button == "" || sheet.Code != "" && sheet.CodeLabel == "" {
+		return out, "proof", fmt.Errorf("it carries a proof, and its button or code_label is %w", ErrMissing)
+	}
+	if err := b.body(data, &sheet); err != nil {
+		return out, "body", err
+	}
+	var text, html strings.Builder
+	if err := s.text.Execute(&text, sheet); err != nil {
+		return out, "text layout", err
+	}
+	if err := s.html.Execute(&html, sheet); err != nil {
+		return out, "HTML layout", err
+	}
+	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String(), SMS: sms}, "", nil
+}
+
+// oneLine makes a value's line break a space: it ends no header.
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// direction returns the writing direction of a locale's script.
+func direction(t language.Tag) string {
+	script, _ := t.Script()
+	switch script.String() {
+	case "Arab", "Hebr", "Syrc", "Thaa", "Nkoo", "Adlm":
+		return "rtl"
+	}
+	return "ltr"
+}
+
+// life returns a duration in the reader's words: whole hours from two hours on, else minutes,
+// rounded down so that a letter never promises more than there is.
+func (c *Catalog) life(d time.Duration) string {
+	if d >= 2*time.Hour {
+		return c.Units["hour"].count(c.Locale, int(d/time.Hour))
+	}
+	return c.Units["minute"].count(c.Locale, max(1, int(d/time.Minute)))
+}
+
+// A bound is a letter's templates with the functions of one locale and one zone. Binding copies
+// them, which costs more than executing them, so the results are kept.
+type bound struct {
+	parts map[string]*template.Template
+	text  *template.Template // of the body; nil if derived
+	html  *htmltemplate.Template
+}
+
+type boundKey struct {
+	letter string
+	locale language.Tag
+	zone   string
+}
+
+// maxBound bounds what is kept: time zones come from readers.
+const maxBound = 2000
+
+func (s *Set) bind(name string, c *compiled, zone *time.Location) (*bound, error) {
+	if zone == nil {
+		zone = time.UTC
+	}
+	key := boundKey{name, c.catalog.Locale, zone.String()}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if b := s.bound[key]; b != nil {
+		return b, nil
+	}
+	f := formats{c.catalog, zone}
+	b := &bound{parts: make(map[string]*template.Template, len(c.parts))}
+	for part, t := range c.parts {
+		copied, err := t.Clone()
+		if err != nil {
+			return nil, err
+		}
+		b.parts[part] = copied.Funcs(f.funcs())
+	}
+	if own := s.bodies[name]; own != nil {
+		funcs := s.bodyFuncs(f, c.words)
+		if own.text != nil {
+			copied, err := own.text.Clone()
+			if err != nil {
+				return nil, err
+			}
+			b.text = copied.Funcs(plainFuncs(s, funcs))
+		}
+		if own.html != nil {
+			copied, err := own.html.Clone()
+			if err != nil {
+				return nil, err
+			}
+			b.html = copied.Funcs(funcs)
+		}
+	}
+	if len(s.bound) >= maxBound {
+		clear(s.bound)
+	}
+	s.bound[key] = b
+	return b, nil
+}
+
+// body executes a letter's own body, and derives the form that is not there.
+func (b *bound) body(data map[string]any, sheet *Sheet) error {
+	if b.text == nil && b.html == nil {
+		return nil
+	}
+	if b.html != nil {
+		w := newLimited()
+		if err := b.html.Execute(w, data); err != nil {
+			return err
+		}
+		sheet.Body = htmltemplate.HTML(w.String())
+	}
+	if b.text != nil {
+		w := newLimited()
+		if err := b.text.Execute(w, data); err != nil {
+			return err
+		}
+		sheet.BodyText = w.String()
+	} else {
+		sheet.BodyText = textFrom(string(sheet.Body))
+	}
+	if b.html == nil {
+		sheet.Body = htmltemplate.HTML(htmlFrom(sheet.BodyText))
+	}
+	return nil
+}
+
+// bodyFuncs returns what bodies can call besides the formats: {{word "key"}} for words of the
+// catalog, and the layout's partials {{button "label" .link}}, {{code .code}}, {{table .rows}} and
+// {{notice "words"}}. In HTML their results are markup, made by html/template.
+func (s *Set) bodyFuncs(f formats, words map[string]string) htmltemplate.FuncMap {
+	partial := func(name string, data any) (htmltemplate.HTML, error) {
+		w := newLimited()
+		err := s.html.ExecuteTemplate(w, name, data)
+		return htmltemplate.HTML(w.String()), err
+	}
+	funcs := htmltemplate.FuncMap{
+		"word": func(key string) (string, error) {
+			if w, ok := words[key]; ok || words == nil {
+				return w, nil
+			}
+			return "", fmt.Errorf("the word %q is %w from the catalog", key, ErrMissing)
+		},
+		"button": func(label, link string) (htmltemplate.HTML, error) {
+			if err := checkLink(link); err != nil {
+				return "", err
+			}
+			return partial("button", pair{label, link})
+		},
+		"code":   func(code string) (htmltemplate.HTML, error) { return partial("code", code) },
+		"table":  func(rows any) (htmltemplate.HTML, error) { return partial("table", rows) },
+		"notice": func(words string) (htmltemplate.HTML, error) { return partial("notice", words) },
+	}
+	maps.Copy(funcs, f.funcs())
+	return funcs
+}
+
+// plainFuncs is bodyFuncs for text.
+func plainFuncs(s *Set, funcs htmltemplate.FuncMap) template.FuncMap {
+	partial := func(name string, data any) (string, error) {
+		w := newLimited()
+		err := s.text.ExecuteTemplate(w, name, data)
+		return w.String(), err
+	}
+	out := template.FuncMap(maps.Clone(funcs))
+	out["button"] = func(label, link string) (string, error) {
+		if err := checkLink(link); err != nil {
+			return "", err
+		}
+		return partial("button", pair{label, link})
+	}
+	out["code"] = func(code string) (string, error) { return partial("code", code) }
+	out["table"] = func(rows any) (string, error) { return partial("table", rows) }
+	out["notice"] = func(words string) (string, error) { return partial("notice", words) }
+	return out
+}
+
+// A pair is a button's data.
+type pair struct{ Label, Link string }
+
+// checkLink refuses a link that a value has made something else.
+func checkLink(link string) error {
+	u, err := url.Parse(link)
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "mailto" || u.Scheme != "mailto" && u.Host == "" {
+		return errors.New("a button's link is not absolute, or neither http, https nor mailto")
+	}
+	return nil
+}
