@@ -1,7 +1,10 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,17 +32,11 @@ type composer struct{ s *Service }
 
 // Compose implements [outbox.Composer]. Here, and nowhere earlier, code and link come to be.
 func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter, error) {
-	to, err := message.ParseAddress(d.Address)
-	if err == nil {
-		to, err = to.WithName(d.Name)
-	}
+	zone, err := c.s.zones.load(d.Zone)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	r := letter.Request{
-		Letter: d.Letter, Locale: language.Make(d.Locale),
-		Writer: letter.Writer{Name: c.s.site.Name, HomePage: c.s.site.HomePage, Imprint: c.s.site.Imprint},
-	}
+	r := letter.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.s.writer}
 	if d.Challenge == "" {
 		r.Data, err = readData(d.Data)
 	} else {
@@ -48,19 +45,34 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
+	var v visible
+	if d.Visible != "" {
+		if err := json.Unmarshal([]byte(d.Visible), &v); err != nil {
+			return outbox.Letter{}, fmt.Errorf("illumicode: what the delivery's header shows cannot be read: %w", err)
+		}
+	}
+	m, err := c.s.envelope(d, v)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
 	rendered, err := c.s.letters.Render(r)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	composed, err := message.Message{
-		From: c.s.from, To: []message.Address{to}, Subject: rendered.Subject, Date: d.Fixed, ID: d.ID + "@" + c.s.from.Domain(),
-		Text: rendered.Text, HTML: rendered.HTML,
-	}.Compose()
+	m.Subject, m.Text, m.HTML, m.Date, m.ID = rendered.Subject, rendered.Text, rendered.HTML, d.Fixed, d.ID+"@"+c.s.from.Domain()
+	if err := c.attach(ctx, d.Bundle, &m); err != nil {
+		return outbox.Letter{}, err
+	}
+	composed, err := m.Compose()
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	to, err := message.ParseAddress(d.Address)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
 	l := outbox.Letter{
-		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: to.NeedsUTF8() || c.s.from.NeedsUTF8()},
+		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
 		Message:  composed, Signature: d.Signature,
 	}
 	if c.s.sign != nil && d.Signature == "" {
@@ -72,6 +84,72 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		l.Message = signed{l.Signature, composed}
 	}
 	return l, nil
+}
+
+// envelope returns the message of a delivery without its words: who it is from, who it shows that
+// it goes to, and the fields that its letter and its notice ask for.
+func (s *Service) envelope(d store.Delivery, v visible) (message.Message, error) {
+	m := message.Message{From: s.from, Headers: v.Headers}
+	if v.To == nil {
+		v.To = [][2]string{{d.Address, d.Name}}
+	}
+	for _, one := range v.To {
+		a, err := message.ParseAddress(one[0])
+		if err == nil {
+			a, err = a.WithName(one[1])
+		}
+		if err != nil {
+			return m, err
+		}
+		m.To = append(m.To, a)
+	}
+	for _, one := range v.Cc {
+		a, err := message.ParseAddress(one)
+		if err != nil {
+			return m, err
+		}
+		m.Cc = append(m.Cc, a)
+	}
+	kind := s.letters.Kind(d.Letter)
+	if reply := cmp.Or(v.ReplyTo, kind.ReplyTo); reply != "" {
+		a, err := message.ParseAddress(reply)
+		if err != nil {
+			return m, fmt.Errorf("illumicode: where answers go: %w", err)
+		}
+		m.ReplyTo = []message.Address{a}
+	}
+	if v.Thread != "" {
+		sum := sha256.Sum256([]byte(v.Thread))
+		m.Thread = "thread." + hex.EncodeToString(sum[:12]) + "@" + s.from.Domain()
+	}
+	if !kind.Security() && s.unsub != nil {
+		m.Unsubscribe = s.unsub(d.Address, kind.Category)
+	}
+	if s.mark != nil {
+		m.Inline = append(m.Inline, *s.mark)
+	}
+	return m, nil
+}
+
+// attach adds the attachments of a bundle, to be read from the store while the letter is sent.
+func (c composer) attach(ctx context.Context, bundle string, m *message.Message) error {
+	if bundle == "" {
+		return nil
+	}
+	files, err := c.s.store.Attachments(ctx, bundle)
+	if err != nil {
+		return fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	for _, f := range files {
+		p := message.Part{Name: f.Name, Type: f.Type, ID: f.ContentID, Size: f.Size,
+			Open: func() (io.ReadCloser, error) { return c.s.store.OpenAttachment(ctx, f), nil }}
+		if p.ID != "" {
+			m.Inline = append(m.Inline, p)
+		} else {
+			m.Attachments = append(m.Attachments, p)
+		}
+	}
+	return nil
 }
 
 // signed is a message with its signatures in front.

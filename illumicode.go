@@ -28,6 +28,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/url"
 	"strings"
 	"time"
@@ -51,7 +52,18 @@ type Config struct {
 	From      message.Address     // who every letter is from; a provider must accept it as sender
 	Providers []provider.Provider // the ways out, the preferred one first
 
-	Sign    Signer           // signs letters, as a dkim.Signer does; nil means unsigned
+	Sign Signer // signs letters, as a dkim.Signer does; nil means unsigned
+	// Data describes the values of the application's own letters: for each letter's name a struct
+	// of the type that its notices will carry. New refuses a letter that uses a field which its
+	// struct lacks.
+	Data map[string]any
+
+	// Unsubscribe returns how a reader ends notices of a category, for the header of such letters;
+	// nil, or a nil result, leaves it out. Letters without category never have it.
+	Unsubscribe func(address, category string) *message.Unsubscribe
+
+	MaxAttachments int64 // of one letter, in bytes; 0 or less means 20 MiB
+
 	Letters *letter.Set      // nil means letters.Default
 	Signup  challenge.Policy // lives, tries and resends; the zero Policy is all defaults
 	Outbox  outbox.Config    // how workers work; the zero Config is all defaults
@@ -75,6 +87,10 @@ type Site struct {
 	HomePage string // in the letters' foot; empty means none
 	Imprint  string // postal address and the like, several lines; empty means none
 
+	Mark      string         // a picture beside the name: an https URL; empty means none
+	MarkImage []byte         // the same, to travel with each letter: PNG, JPEG or GIF; nil means none
+	Colours   letter.Colours // of letters; empty ones have defaults
+
 	ConfirmPath string // where package web serves the page behind a link; empty means /confirm
 }
 
@@ -88,6 +104,11 @@ type Service struct {
 	sign    Signer // nil for unsigned
 	letters *letter.Set
 	policy  challenge.Policy // of signup
+	writer  letter.Writer
+	mark    *message.Part // inline; nil for none
+	zones   zones
+	unsub   func(address, category string) *message.Unsubscribe
+	maxFile int64
 	outbox  *outbox.Outbox
 	log     *slog.Logger
 	now     func() time.Time
@@ -123,6 +144,18 @@ func New(c Config) (*Service, error) {
 			return nil, err
 		}
 	}
+	for name, sample := range c.Data {
+		if err := c.Letters.CheckType(name, sample); err != nil {
+			return nil, wrong("Data", err.Error())
+		}
+	}
+	writer, mark, err := c.Site.writer()
+	if err != nil {
+		return nil, wrong("Site", err.Error())
+	}
+	if c.MaxAttachments <= 0 {
+		c.MaxAttachments = 20 << 20
+	}
 	if c.Signup, err = c.Signup.WithDefaults(); err != nil {
 		return nil, wrong("Signup", err.Error())
 	}
@@ -143,9 +176,33 @@ func New(c Config) (*Service, error) {
 	s := &Service{
 		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
 		site: c.Site, from: c.From, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, now: c.Now,
+		writer: writer, mark: mark, unsub: c.Unsubscribe, maxFile: c.MaxAttachments,
 	}
 	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, c.Now, c.Log, c.Outbox)
 	return s, nil
+}
+
+// writer returns who is writing, as letters show it, and the mark that travels with them.
+func (s Site) writer() (letter.Writer, *message.Part, error) {
+	w := letter.Writer{Name: s.Name, HomePage: s.HomePage, Imprint: s.Imprint, Mark: s.Mark, Colours: s.Colours}
+	var mark *message.Part
+	if s.MarkImage != nil {
+		kind := http.DetectContentType(s.MarkImage)
+		ext, ok := map[string]string{"image/png": "png", "image/jpeg": "jpg", "image/gif": "gif"}[kind]
+		switch {
+		case s.Mark != "":
+			return w, nil, errors.New("has both Mark and MarkImage; choose one")
+		case !ok:
+			return w, nil, fmt.Errorf("MarkImage is no PNG, JPEG or GIF picture, but %s", kind)
+		case len(s.MarkImage) > 100<<10:
+			return w, nil, fmt.Errorf("MarkImage has %d bytes and travels with every letter; keep it under 100 KiB", len(s.MarkImage))
+		}
+		p := message.BytesPart("mark."+ext, kind, s.MarkImage)
+		p.ID = "mark"
+		mark, w.Mark = &p, "cid:mark"
+	}
+	w, err := w.Check()
+	return w, mark, err
 }
 
 // CheckBaseURL returns the base URL of a site without a slash at its end, or what is wrong with

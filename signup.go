@@ -21,12 +21,14 @@ type Request struct {
 	Address string // as typed
 	Name    string // display name for the letter; may be empty
 	Locale  string // BCP 47 tags or an Accept-Language value; empty means the fallback
+	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
 }
 
 // An Admission is a request that was checked and may begin. It is made by [Service.Admit] only.
 type Admission struct {
 	address message.Address
 	locale  string
+	zone    string
 }
 
 // Address returns the admitted address as it will be stored.
@@ -43,7 +45,10 @@ func (s *Service) Admit(_ context.Context, r Request) (Admission, error) {
 	if address, err = address.WithName(r.Name); err != nil {
 		return Admission{}, err
 	}
-	return Admission{address: address, locale: s.Locale(r.Locale)}, nil
+	if _, err := s.zones.load(r.Zone); err != nil {
+		return Admission{}, err
+	}
+	return Admission{address: address, locale: s.Locale(r.Locale), zone: r.Zone}, nil
 }
 
 // A Pending is a signup that waits for its proof.

@@ -121,7 +121,7 @@ func (w *worker) judge(d store.Delivery, a store.Attempt) store.End {
 	v := retry.Judge(w.cfg.Retry, retry.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
 		Attempt: a, Claim: d.Claim, Spent: v.Spent, Due: v.At, Note: a.Reply,
-		Challenge: d.Challenge, Generation: d.Generation, HandedOver: a.Class.HandedOver(),
+		Bundle: d.Bundle, Challenge: d.Challenge, Generation: d.Generation, HandedOver: a.Class.HandedOver(),
 	}
 	switch v.Action {
 	case retry.Done:

@@ -49,6 +49,9 @@ type Delivery struct {
 	Data       string // a JSON object
 	Lane       Lane
 	State      State
+	Zone       string // the reader's, IANA; empty means UTC
+	Visible    string // JSON of what the header shows besides the address; empty for nothing
+	Bundle     string // of deliveries of one letter, and its attachments; empty for none
 
 	Created       time.Time
 	Due           time.Time
@@ -66,25 +69,25 @@ type Delivery struct {
 }
 
 const deliveryColumns = `id, challenge, generation, letter, locale, address, name, data, lane, state, created, due,
-	deliver_before, claim, worker, claimed, attempts, spent, fixed, signature, ended, note`
+	deliver_before, claim, worker, claimed, attempts, spent, fixed, signature, ended, note, zone, visible, bundle`
 
 func scanDelivery(row scanner) (Delivery, error) {
 	var d Delivery
 	var created, due, before, claimed, fixed, ended int64
 	err := row.Scan(&d.ID, &d.Challenge, &d.Generation, &d.Letter, &d.Locale, &d.Address, &d.Name, &d.Data, &d.Lane, &d.State,
-		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &fixed, &d.Signature, &ended, &d.Note)
+		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &fixed, &d.Signature, &ended, &d.Note, &d.Zone, &d.Visible, &d.Bundle)
 	d.Created, d.Due, d.DeliverBefore = instant(created), instant(due), instant(before)
 	d.Claimed, d.Fixed, d.Ended = instant(claimed), instant(fixed), instant(ended)
 	return d, err
 }
 
 var insertDelivery = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?, ?, ?, 0, '', 0, 0, 0, 0, '', 0, '')`)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?, ?, ?, 0, '', 0, 0, 0, 0, '', 0, '', ?, ?, ?)`)
 
 // InsertDelivery adds a waiting delivery.
 func (t Tx) InsertDelivery(ctx context.Context, d Delivery) error {
 	_, err := t.exec(ctx, insertDelivery, d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name,
-		d.Data, string(d.Lane), millis(d.Created), millis(d.Due), millis(d.DeliverBefore))
+		d.Data, string(d.Lane), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Zone, d.Visible, d.Bundle)
 	return err
 }
 
@@ -140,8 +143,12 @@ var dropDelivery = q(`UPDATE illumicode_delivery SET state = ?, note = ?, ended 
 
 // Drop ends a claimed delivery without an attempt.
 func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
-	_, err := s.exec(ctx, dropDelivery, string(state), note, millis(now), d.ID, d.Claim)
-	return err
+	return s.Write(ctx, func(t Tx) error {
+		if _, err := t.exec(ctx, dropDelivery, string(state), note, millis(now), d.ID, d.Claim); err != nil {
+			return err
+		}
+		return t.eraseBundle(ctx, d.Bundle)
+	})
 }
 
 // An Attempt is one try to hand a delivery to a provider: the row.
@@ -191,6 +198,8 @@ type End struct {
 	Spent   bool
 	Note    string
 
+	Bundle string // of the delivery
+
 	Challenge  string // whose lives begin, if HandedOver
 	Generation int
 	HandedOver bool
@@ -219,6 +228,11 @@ func (t Tx) EndAttempt(ctx context.Context, e End) error {
 	if _, err := t.exec(ctx, endDelivery, string(e.State), millis(e.Due), millis(e.Due), flag(e.Spent), e.Note, ended, ended,
 		a.Delivery, e.Claim); err != nil {
 		return err
+	}
+	if ended > 0 {
+		if err := t.eraseBundle(ctx, e.Bundle); err != nil {
+			return err
+		}
 	}
 	if !e.HandedOver || e.Challenge == "" {
 		return nil

@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"mime"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -16,7 +19,7 @@ import (
 
 func (a *app) notify() *cobra.Command {
 	var n illumicode.Notice
-	var data []string
+	var data, attach []string
 	var wait time.Duration
 	cmd := &cobra.Command{
 		Use:   "notify",
@@ -26,13 +29,22 @@ func (a *app) notify() *cobra.Command {
 			if n.To.Address == "" {
 				return misuse{errors.New("notify wants --to, the address to write to")}
 			}
-			n.Data = make(map[string]any)
+			values := make(map[string]string)
+			n.Data = values
 			for _, pair := range data {
 				key, value, ok := strings.Cut(pair, "=")
 				if !ok || key == "" {
 					return misuse{fmt.Errorf("--data %s: write it as name=value", pair)}
 				}
-				n.Data[key] = value
+				values[key] = value
+			}
+			for _, name := range attach {
+				file, err := os.Open(name)
+				if err != nil {
+					return fmt.Errorf("--attach: %w", err)
+				}
+				defer file.Close()
+				n.Attachments = append(n.Attachments, illumicode.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)), Body: file})
 			}
 			f, err := a.load()
 			if err != nil {
@@ -52,6 +64,8 @@ func (a *app) notify() *cobra.Command {
 	cmd.Flags().StringVar(&n.To.Name, "name", "", "the reader's display name")
 	cmd.Flags().StringVar(&n.To.Locale, "locale", "", "the reader's language, such as de (default: the letters' fallback)")
 	cmd.Flags().StringArrayVar(&data, "data", nil, "a value of the letter, as name=value; may be given several times")
+	cmd.Flags().StringArrayVar(&attach, "attach", nil, "a file to attach; may be given several times")
+	cmd.Flags().StringVar(&n.ReplyTo, "reply-to", "", "where answers go (default: the letter's own)")
 	cmd.Flags().DurationVar(&wait, "wait", 30*time.Second, "how long to wait if another worker has taken the letter")
 	return cmd
 }

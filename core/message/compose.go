@@ -63,6 +63,18 @@ func (m Message) Compose() (*Composed, error) {
 	return c, nil
 }
 
+// NeedsUTF8 reports whether an address in the header can only travel with SMTPUTF8.
+func (m Message) NeedsUTF8() bool {
+	for _, list := range [][]Address{{m.From}, m.To, m.Cc, m.ReplyTo} {
+		for _, a := range list {
+			if a.NeedsUTF8() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // check refuses what cannot become a message.
 func (m Message) check() error {
 	switch {
