@@ -43,6 +43,15 @@ type Site struct {
 	Name     string `toml:"name"`
 	HomePage string `toml:"home_page"`
 	Imprint  string `toml:"imprint"`
+	Mark     string `toml:"mark"`
+	MarkFile string `toml:"mark_file"`
+	Colours  struct {
+		Accent   string `toml:"accent"`
+		OnAccent string `toml:"on_accent"`
+		Ink      string `toml:"ink"`
+		Sheet    string `toml:"sheet"`
+		Ground   string `toml:"ground"`
+	} `toml:"colours"`
 }
 
 // From is the sender of every letter.

@@ -57,7 +57,11 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 	if from, err = from.WithName(f.From.Name); err != nil {
 		return nil, nil, f.wrong("from.name", "is %v", err)
 	}
-	set, err := f.letters()
+	set, err := f.LetterSet()
+	if err != nil {
+		return nil, nil, err
+	}
+	site, err := f.site()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -81,7 +85,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 	closers = append(closers, st.Close)
 	c := illumicode.Config{
 		Store: st, Keys: keys, From: from, Providers: ways, Letters: set, Log: log,
-		Site:   illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint},
+		Site:   site,
 		Signup: f.policy(),
 		Outbox: outbox.Config{
 			Senders: f.Outbox.Senders, Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
@@ -123,7 +127,27 @@ func (f *File) Signer() (*dkim.Signer, error) {
 	return dkim.New(keys...)
 }
 
-func (f *File) letters() (*letter.Set, error) {
+// Writer returns who is writing, as the file says it; a mark that is a file is left out.
+func (f *File) Writer() letter.Writer {
+	return letter.Writer{Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint, Mark: f.Site.Mark, Colours: letter.Colours(f.Site.Colours)}
+}
+
+// site returns the site, with its mark read.
+func (f *File) site() (illumicode.Site, error) {
+	w := f.Writer()
+	s := illumicode.Site{BaseURL: f.Site.BaseURL, Name: w.Name, HomePage: w.HomePage, Imprint: w.Imprint, Mark: w.Mark, Colours: w.Colours}
+	if f.Site.MarkFile != "" {
+		raw, err := os.ReadFile(f.beside(f.Site.MarkFile))
+		if err != nil {
+			return s, f.wrong("site.mark_file", "cannot be read: %w", err)
+		}
+		s.MarkImage = raw
+	}
+	return s, nil
+}
+
+// LetterSet returns the letters.
+func (f *File) LetterSet() (*letter.Set, error) {
 	if f.Letters.Dir == "" {
 		return letters.Default()
 	}

@@ -196,6 +196,21 @@ func usesValue(tree *parse.Tree, name string) bool {
 // Names returns the names of the letters, sorted.
 func (s *Set) Names() []string { return slices.Sorted(maps.Keys(s.letters)) }
 
+// Values returns the names of the values that a letter uses in any locale, but for those that every
+// letter is given, sorted.
+func (s *Set) Values(name string) []string {
+	var all []string
+	for _, c := range s.letters[name] {
+		for _, v := range c.values {
+			if !provided[v] && !slices.Contains(all, v) {
+				all = append(all, v)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
 // Locales returns the locales, the fallback first.
 func (s *Set) Locales() []language.Tag { return slices.Clone(s.locales) }
 

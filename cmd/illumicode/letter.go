@@ -1,0 +1,196 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/core/message"
+)
+
+func (a *app) letter() *cobra.Command {
+	return group("letter", "Look at letters before anybody gets them", a.letterList(), a.letterShow(), a.letterLint())
+}
+
+// letters returns the configured letters, who writes them, and the base URL of their links.
+func (a *app) letters() (*letter.Set, letter.Writer, string, error) {
+	f, err := a.load()
+	if err != nil {
+		return nil, letter.Writer{}, "", err
+	}
+	set, err := f.LetterSet()
+	if err != nil {
+		return nil, letter.Writer{}, "", err
+	}
+	w, err := f.Writer().Check()
+	return set, w, strings.TrimSuffix(f.Site.BaseURL, "/"), err
+}
+
+func (a *app) letterList() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the letters: how they are treated, in which locales, with which values",
+		Args:  noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			set, _, _, err := a.letters()
+			if err != nil {
+				return err
+			}
+			type row struct {
+				Letter   string   `json:"letter"`
+				Lane     string   `json:"lane,omitempty"`
+				Category string   `json:"category,omitempty"`
+				Proof    bool     `json:"proof"`
+				Locales  []string `json:"locales"`
+				Values   []string `json:"values"`
+			}
+			var rows []row
+			for _, name := range set.Names() {
+				k := set.Kind(name)
+				r := row{Letter: name, Lane: k.Lane, Category: k.Category, Proof: set.CarriesProof(name), Values: set.Values(name)}
+				for _, l := range set.Locales() {
+					r.Locales = append(r.Locales, l.String())
+				}
+				rows = append(rows, r)
+			}
+			return a.print(rows, func() {
+				w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+				fmt.Fprintln(w, "LETTER\tLANE\tCATEGORY\tVALUES\tLOCALES")
+				for _, r := range rows {
+					category := r.Category
+					if category == "" {
+						category = "security"
+					}
+					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", r.Letter, r.Lane, category, strings.Join(r.Values, " "), strings.Join(r.Locales, " "))
+				}
+				w.Flush()
+			})
+		},
+	}
+}
+
+func (a *app) letterShow() *cobra.Command {
+	var locale, form, out, gallery string
+	cmd := &cobra.Command{
+		Use:   "show [LETTER]",
+		Short: "Show a letter with its sample values, here or in a file; or all of them in a gallery",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			set, w, base, err := a.letters()
+			if err != nil {
+				return err
+			}
+			if gallery != "" {
+				if len(args) > 0 {
+					return misuse{errors.New("letter show --gallery shows all letters; leave the name out")}
+				}
+				return a.toFile(gallery, func(f io.Writer) error { return set.Gallery(f, w, base) })
+			}
+			if err := oneArg("the name of a letter, as `illumicode letter list` shows it")(cmd, args); err != nil {
+				return err
+			}
+			r, err := set.Render(set.Sample(args[0], set.Locale(locale), w, base))
+			if err != nil {
+				return err
+			}
+			text, err := formOf(r, form)
+			if err != nil {
+				return err
+			}
+			if out != "" {
+				return a.toFile(out, func(f io.Writer) error { _, err := io.WriteString(f, text); return err })
+			}
+			return a.print(map[string]string{"locale": r.Locale.String(), "subject": r.Subject, "text": r.Text, "html": r.HTML, "sms": r.SMS},
+				func() { fmt.Fprint(a.out, text) })
+		},
+	}
+	cmd.Flags().StringVar(&locale, "locale", "", "the reader's language (default: the letters' fallback)")
+	cmd.Flags().StringVar(&form, "as", "text", "text, html, eml or sms")
+	cmd.Flags().StringVar(&out, "out", "", "write to this file instead of here")
+	cmd.Flags().StringVar(&gallery, "gallery", "", "write a page with every letter in every locale to this file")
+	return cmd
+}
+
+// formOf returns a rendered letter in one form.
+func formOf(r letter.Rendered, form string) (string, error) {
+	switch form {
+	case "text":
+		return "Subject: " + r.Subject + "\n\n" + r.Text, nil
+	case "html":
+		return r.HTML, nil
+	case "sms":
+		if r.SMS == "" {
+			return "", errors.New("this letter has no form as SMS")
+		}
+		n, gsm := message.Segments(r.SMS)
+		alphabet := "GSM 7-bit"
+		if !gsm {
+			alphabet = "UCS-2"
+		}
+		return fmt.Sprintf("%s\n\n(%d segments, %s)\n", r.SMS, n, alphabet), nil
+	case "eml":
+		at, err := message.ParseAddress("reader@letters.example")
+		if err != nil {
+			return "", err
+		}
+		m, err := message.Message{From: at, To: []message.Address{at}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
+			Date: time.Now(), ID: "sample@letters.example"}.Compose()
+		if err != nil {
+			return "", err
+		}
+		raw, err := m.Bytes()
+		return string(raw), err
+	}
+	return "", misuse{fmt.Errorf("--as %s: say text, html, eml or sms", form)}
+}
+
+// toFile writes a file and says so.
+func (a *app) toFile(name string, write func(io.Writer) error) error {
+	f, err := os.Create(name)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(write(f), f.Close()); err != nil {
+		return err
+	}
+	return a.print(map[string]string{"file": name}, func() { a.line("Wrote %s.", name) })
+}
+
+func (a *app) letterLint() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lint",
+		Short: "Look for what is wrong with the letters; exits 1 if readers would be hurt by it",
+		Args:  noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			set, w, base, err := a.letters()
+			if err != nil {
+				return err
+			}
+			found := set.Lint(w, base)
+			faults := 0
+			rows := []map[string]string{}
+			for _, f := range found {
+				if f.Level == letter.Fault {
+					faults++
+				}
+				rows = append(rows, map[string]string{"letter": f.Letter, "locale": f.Locale, "level": string(f.Level), "what": f.What})
+			}
+			err = a.print(rows, func() {
+				for _, f := range found {
+					a.line("%-6s  %s, %s: %s", f.Level, f.Letter, f.Locale, f.What)
+				}
+				a.line("%d letters in %d locales: %d faults, %d pieces of advice.", len(set.Names()), len(set.Locales()), faults, len(found)-faults)
+			})
+			if err == nil && faults > 0 {
+				err = fmt.Errorf("%d faults", faults)
+			}
+			return err
+		},
+	}
+}

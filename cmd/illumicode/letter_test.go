@@ -1,0 +1,57 @@
+package main
+
+import (
+	"net/mail"
+	"os"
+	"strings"
+	"testing"
+)
+
+func TestLetterVerbs(t *testing.T) {
+	p := newPlace(t)
+	if out := p.must("letter", "list"); !strings.Contains(out, "confirm") || !strings.Contains(out, "security") {
+		t.Errorf("letter list:\n%s", out)
+	}
+	if out := p.must("letter", "lint"); !strings.Contains(out, "2 letters in 8 locales: 0 faults") {
+		t.Errorf("letter lint:\n%s", out)
+	}
+	if out := p.must("letter", "show", "confirm", "--locale", "de-AT"); !strings.Contains(out, "Subject: Bestätigen Sie") || !strings.Contains(out, "482 913") {
+		t.Errorf("letter show:\n%s", out)
+	}
+	if out := p.must("letter", "show", "confirm", "--as", "sms"); !strings.Contains(out, "(1 segments, GSM 7-bit)") {
+		t.Errorf("letter show --as sms:\n%s", out)
+	}
+	p.must("letter", "show", "trial", "--as", "eml", "--out", p.file("trial.eml"))
+	f, err := os.Open(p.file("trial.eml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if m, err := mail.ReadMessage(f); err != nil || m.Header.Get("Subject") == "" {
+		t.Errorf("the file is no message: %v", err)
+	}
+	p.must("letter", "show", "--gallery", p.file("gallery.html"))
+	for _, tt := range []struct {
+		args []string
+		code int
+		want string
+	}{
+		{[]string{"letter", "show", "gone"}, exitFailed, "no such letter"},
+		{[]string{"letter", "show", "confirm", "--as", "pdf"}, exitMisused, "say text, html, eml or sms"},
+		{[]string{"letter", "show"}, exitMisused, "one argument"},
+	} {
+		if _, errOut, code := p.do(tt.args...); code != tt.code || !strings.Contains(errOut, tt.want) {
+			t.Errorf("%v: exit %d, %q", tt.args, code, errOut)
+		}
+	}
+	// A letter that would hurt readers: the exit code tells.
+	if err := os.Mkdir(p.file("mine"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	p.write("mine/en.toml", "[letter.hurt]\nsubject = \"s\"\n")
+	p.write("mine/hurt.html", `<p><a href="/pier">the pier</a></p>`)
+	p.change("[keys]", "[letters]\ndir = \"mine\"\n[keys]")
+	if out, _, code := p.do("letter", "lint"); code != exitFailed || !strings.Contains(out, "the link /pier is relative") {
+		t.Errorf("lint of a bad letter: exit %d\n%s", code, out)
+	}
+}

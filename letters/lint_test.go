@@ -1,0 +1,60 @@
+package letters
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/illumicode/illumicode/core/letter"
+)
+
+func TestDefaultLettersLint(t *testing.T) {
+	w := writer(letter.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/"})
+	for _, f := range defaults(t).Lint(w, "https://ferry.example") {
+		t.Errorf("%+v", f)
+	}
+	var page strings.Builder
+	if err := defaults(t).Gallery(&page, w, "https://ferry.example"); err != nil || strings.Count(page.String(), "<iframe") != 2*8*3 {
+		t.Errorf("the gallery has %d frames, %v", strings.Count(page.String(), "<iframe"), err)
+	}
+}
+
+// Each mistake in a letter is found, and named with letter and locale.
+func TestLintFinds(t *testing.T) {
+	set, err := Load(fstest.MapFS{
+		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) + "\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\n")},
+		"de.toml": {Data: []byte("[letter.bad]\nsubject = \"Kurz\"\n")},
+		"bad.html": {Data: []byte(`<p style="color:#999999">pale words</p><img src="https://x.example/a.png"><a href="/pier">pier</a>
+<a href="https://elsewhere.example/">away</a><a href="http://ferry.example/">clear</a><script>alert(1)</script>` + strings.Repeat("<p>much text</p>", 8000))},
+	}, "en")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := set.Lint(writer(letter.Writer{Name: "Ferry"}), "https://ferry.example")
+	for _, want := range []struct {
+		locale string
+		level  letter.Level
+		what   string
+	}{
+		{"en", letter.Advice, "the subject shouts"},
+		{"en", letter.Advice, "many readers cut it"},
+		{"en", letter.Advice, `"who" has no sample`},
+		{"en", letter.Fault, "a contrast of 2.8"},
+		{"en", letter.Fault, "no alt text"},
+		{"en", letter.Fault, "/pier is relative"},
+		{"en", letter.Advice, "elsewhere.example leaves the site"},
+		{"en", letter.Advice, "is not https"},
+		{"en", letter.Fault, "<script>"},
+		{"en", letter.Fault, "readers cut letters"},
+		{"de", letter.Advice, "closing is missing in this locale"},
+		{"fr", letter.Advice, "subject is missing in this locale"},
+	} {
+		ok := false
+		for _, f := range found {
+			ok = ok || f.Letter == "bad" && f.Locale == want.locale && f.Level == want.level && strings.Contains(f.What, want.what)
+		}
+		if !ok {
+			t.Errorf("not found: %+v", want)
+		}
+	}
+}
