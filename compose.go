@@ -45,6 +45,11 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
+	if to, err := message.ParseRecipient(d.Address); err != nil {
+		return outbox.Letter{}, err
+	} else if to.IsPhone() {
+		return c.sms(to, r)
+	}
 	var v visible
 	if d.Visible != "" {
 		if err := json.Unmarshal([]byte(d.Visible), &v); err != nil {
@@ -74,6 +79,13 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	l := outbox.Letter{
 		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
 		Message:  composed, Signature: d.Signature,
+		Contents: provider.Letter{
+			From: c.s.from.Envelope(), FromName: c.s.from.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
+			Subject: m.Subject, Text: m.Text, HTML: m.HTML,
+		},
+	}
+	if len(m.ReplyTo) > 0 {
+		l.Contents.ReplyTo = m.ReplyTo[0].Envelope()
 	}
 	if c.s.sign != nil && d.Signature == "" {
 		if l.Signature, err = c.s.sign.Sign(composed); err != nil {
@@ -84,6 +96,29 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		l.Message = signed{l.Signature, composed}
 	}
 	return l, nil
+}
+
+// sms returns a letter as a text message. A code ends with the origin-bound line by which browsers
+// offer it on the site it belongs to, and on no other.
+func (c composer) sms(to message.Address, r letter.Request) (outbox.Letter, error) {
+	code := strings.ReplaceAll(r.Proof.Code, " ", "")
+	r.Proof.Code = code // short, and one word that phones recognise
+	rendered, err := c.s.letters.Render(r)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	text := rendered.SMS
+	if text == "" {
+		return outbox.Letter{}, fmt.Errorf("illumicode: letter %q has no form as SMS; give it an sms part", r.Letter)
+	}
+	if code != "" {
+		base, err := url.Parse(c.s.site.BaseURL)
+		if err != nil {
+			return outbox.Letter{}, err
+		}
+		text += "\n\n@" + base.Hostname() + " #" + code
+	}
+	return outbox.Letter{Envelope: provider.Envelope{To: to.Envelope()}, SMS: text}, nil
 }
 
 // envelope returns the message of a delivery without its words: who it is from, who it shows that

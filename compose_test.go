@@ -24,7 +24,8 @@ type fickle struct {
 	sent []string
 }
 
-func (*fickle) Name() string { return "fickle" }
+func (*fickle) Name() string          { return "fickle" }
+func (*fickle) Can() provider.Ability { return provider.Ability{Mail: true} }
 
 func (f *fickle) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {

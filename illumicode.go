@@ -30,6 +30,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -109,6 +110,7 @@ type Service struct {
 	zones   zones
 	unsub   func(address, category string) *message.Unsubscribe
 	maxFile int64
+	sms     bool // a provider carries SMS
 	outbox  *outbox.Outbox
 	log     *slog.Logger
 	now     func() time.Time
@@ -144,6 +146,14 @@ func New(c Config) (*Service, error) {
 			return nil, err
 		}
 	}
+	for _, p := range c.Providers {
+		if can := p.Can(); can.Mail && !can.MaySend(c.From.String()) {
+			return nil, wrong("From", fmt.Sprintf("is an address that provider %q has not verified (it has %s); verify it there and list it, or send from one of these", p.Name(), strings.Join(can.Senders, ", ")))
+		}
+	}
+	if err := checkSender(c.From); err != nil {
+		return nil, wrong("From", err.Error())
+	}
 	for name, sample := range c.Data {
 		if err := c.Letters.CheckType(name, sample); err != nil {
 			return nil, wrong("Data", err.Error())
@@ -177,6 +187,7 @@ func New(c Config) (*Service, error) {
 		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
 		site: c.Site, from: c.From, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, now: c.Now,
 		writer: writer, mark: mark, unsub: c.Unsubscribe, maxFile: c.MaxAttachments,
+		sms: slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Can().SMS }),
 	}
 	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, c.Now, c.Log, c.Outbox)
 	return s, nil

@@ -139,6 +139,13 @@ func (s *Service) draft(n Notice, a Admission) (store.Delivery, error) {
 	if kind.Life > 0 {
 		d.DeliverBefore = now.Add(kind.Life)
 	}
+	if a.address.IsPhone() {
+		if len(n.Cc)+len(n.Bcc)+len(n.Attachments)+len(n.Headers) > 0 || !s.letters.HasSMS(n.Letter) {
+			return fail("an SMS has neither copies, attachments nor fields, and the letter needs an sms part")
+		}
+		d.Data = data
+		return d, nil
+	}
 	// A trial composition, of the header alone: what could not be sent is refused now.
 	trial, err := s.envelope(d, v)
 	if err == nil {

@@ -139,7 +139,7 @@ func (s *Service) proven(ctx context.Context, c store.Challenge, by challenge.Fo
 	if err != nil {
 		return Proof{}, err
 	}
-	address, err := message.ParseAddress(c.Address)
+	address, err := message.ParseRecipient(c.Address)
 	if err != nil {
 		return Proof{}, err
 	}

@@ -7,9 +7,12 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/nyaruka/phonenumbers"
 
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/message"
@@ -18,7 +21,7 @@ import (
 
 // A Request is what a person asks for.
 type Request struct {
-	Address string // as typed
+	Address string // as typed: a mail address, or a phone number with its country code
 	Name    string // display name for the letter; may be empty
 	Locale  string // BCP 47 tags or an Accept-Language value; empty means the fallback
 	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
@@ -38,7 +41,7 @@ func (a Admission) Address() string { return a.address.String() }
 // them. Call it before your transaction. The error matches [message.ErrAddress] and says what is
 // wrong in words that may be shown.
 func (s *Service) Admit(_ context.Context, r Request) (Admission, error) {
-	address, err := message.ParseAddress(r.Address)
+	address, err := s.recipient(r.Address)
 	if err != nil {
 		return Admission{}, err
 	}
@@ -49,6 +52,23 @@ func (s *Service) Admit(_ context.Context, r Request) (Admission, error) {
 		return Admission{}, err
 	}
 	return Admission{address: address, locale: s.Locale(r.Locale), zone: r.Zone}, nil
+}
+
+// recipient reads an address or a phone number as people type them. A number is refused if a
+// provider for SMS is missing, or if the numbering plan of its country has no such number.
+func (s *Service) recipient(typed string) (message.Address, error) {
+	typed = strings.TrimSpace(typed)
+	if !strings.HasPrefix(typed, "+") || strings.Contains(typed, "@") {
+		return message.ParseAddress(typed)
+	}
+	if !s.sms {
+		return message.Address{}, fmt.Errorf("%w: it is a phone number, and no provider carries SMS", message.ErrAddress)
+	}
+	number, err := phonenumbers.Parse(typed, "")
+	if err != nil || !phonenumbers.IsPossibleNumber(number) {
+		return message.Address{}, fmt.Errorf("%w: it is no phone number with a country code, such as +47 900 12 345", message.ErrAddress)
+	}
+	return message.Phone(phonenumbers.Format(number, phonenumbers.E164))
 }
 
 // A Pending is a signup that waits for its proof.

@@ -193,4 +193,5 @@ func (c *rowCopy) insert(t *sql.Tx) error {
 // nobody is a way out that is never used.
 type nobody struct{ provider.Provider }
 
-func (nobody) Name() string { return "nobody" }
+func (nobody) Name() string          { return "nobody" }
+func (nobody) Can() provider.Ability { return provider.Ability{Mail: true} }

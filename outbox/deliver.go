@@ -45,7 +45,11 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 		return
 	}
 	d.Signature = letter.Signature
-	p, err := w.choose(ctx, d)
+	p, err := w.choose(ctx, d, letter)
+	if errors.Is(err, errNoWay) {
+		w.drop(d, store.Failed, err.Error())
+		return
+	}
 	if err != nil {
 		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
 		return
@@ -53,10 +57,24 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 	w.attempt(ctx, d, p, letter)
 }
 
-// choose returns the provider for the next attempt of d.
-func (w *worker) choose(ctx context.Context, d store.Delivery) (provider.Provider, error) {
+var errNoWay = errors.New("no provider carries this: there is none for SMS, or none for mail, or none that may send from this address")
+
+// choose returns the provider for the next attempt of d, among those that can carry the letter.
+func (w *worker) choose(ctx context.Context, d store.Delivery, l Letter) (provider.Provider, error) {
+	able := make(map[string]provider.Provider)
+	var names []string
+	for _, p := range w.providers {
+		can := p.Can()
+		if l.SMS != "" && can.SMS || l.SMS == "" && can.Mail && can.MaySend(l.Envelope.From) {
+			able[p.Name()] = p
+			names = append(names, p.Name())
+		}
+	}
+	if len(names) == 0 {
+		return nil, errNoWay
+	}
 	var tried []route.Tried
-	if d.Attempts > 0 && len(w.providers) > 1 {
+	if d.Attempts > 0 && len(names) > 1 {
 		attempts, err := w.store.Attempts(ctx, d.ID)
 		if err != nil {
 			return nil, err
@@ -65,13 +83,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery) (provider.Provide
 			tried = append(tried, route.Tried{Provider: a.Provider, Ambiguous: a.Class == retry.Ambiguous})
 		}
 	}
-	name := route.Choose(w.names, tried)
-	for _, p := range w.providers {
-		if p.Name() == name {
-			return p, nil
-		}
-	}
-	panic("outbox: route chose a provider that is not there")
+	return able[route.Choose(names, tried)], nil
 }
 
 // attempt sends the letter and records the result.
@@ -85,7 +97,9 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		return beginErr
 	}
 	sending, cancel := context.WithTimeout(ctx, w.cfg.Attempt)
-	r := p.Send(sending, provider.Handover{ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Begin: begin})
+	r := p.Send(sending, provider.Handover{
+		ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS, Begin: begin,
+	})
 	cancel()
 	switch {
 	case errors.Is(beginErr, store.ErrFenced):
@@ -96,12 +110,12 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
 		return
 	}
-	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply = w.now(), r.Class, r.Code, r.Enhanced, r.Reply
+	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = w.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
 	if !r.Class.Known() || r.Class.HandedOver() && !began {
 		// A provider that breaks its contract: whatever it did, the letter may be out.
 		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class, r.Reply)
 	}
-	end := w.judge(d, a)
+	end := w.judge(d, a, r.After)
 	w.persist(d, func(ctx context.Context) error {
 		return w.ledger.write(ctx, func(ctx context.Context, t store.Tx) error {
 			if !began {
@@ -117,8 +131,8 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 }
 
 // judge turns an attempt's result into what becomes of the delivery.
-func (w *worker) judge(d store.Delivery, a store.Attempt) store.End {
-	v := retry.Judge(w.cfg.Retry, retry.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore}, a.Class, a.Ended, rand.Float64())
+func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration) store.End {
+	v := retry.Judge(w.cfg.Retry, retry.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore, After: after}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
 		Attempt: a, Claim: d.Claim, Spent: v.Spent, Due: v.At, Note: a.Reply,
 		Bundle: d.Bundle, Challenge: d.Challenge, Generation: d.Generation, HandedOver: a.Class.HandedOver(),

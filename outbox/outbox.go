@@ -27,7 +27,9 @@ type Composer interface {
 // A Letter is a composed delivery.
 type Letter struct {
 	Envelope  provider.Envelope
-	Message   provider.Message
+	Message   provider.Message // nil for SMS
+	Contents  provider.Letter
+	SMS       string // empty for mail
 	Signature string // the DKIM-Signature fields in it, to be kept for every attempt; may be empty
 }
 
@@ -73,7 +75,6 @@ type Outbox struct {
 	store     *store.Store
 	composer  Composer
 	providers []provider.Provider
-	names     []string // of providers, in order of preference
 	cfg       Config
 	log       *slog.Logger
 	now       func() time.Time
@@ -86,9 +87,6 @@ type Outbox struct {
 func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
 	o := &Outbox{store: st, composer: composer, providers: providers, cfg: c.withDefaults(), log: log, now: now,
 		wake: make(chan struct{}, 1)}
-	for _, p := range providers {
-		o.names = append(o.names, p.Name())
-	}
 	return o
 }
 

@@ -29,7 +29,8 @@ type way struct {
 	sent []string   // addresses, in order
 }
 
-func (w *way) Name() string { return w.name }
+func (w *way) Name() string          { return w.name }
+func (w *way) Can() provider.Ability { return provider.Ability{Mail: true} }
 
 func (w *way) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {

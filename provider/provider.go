@@ -1,11 +1,36 @@
-// Package provider says what a way out is: something that takes a composed letter to one
-// recipient and tells what became of it. [Provider] is the interface to implement; package
-// provider/smtp is the first that does.
+// Package provider says what a way out is: something that takes a letter to one recipient and
+// tells what became of it. [Provider] is the interface to implement. The packages below this one
+// do; providertest checks that an implementation keeps the contract. A small one:
+//
+//	type pigeon struct{ loft *Loft }
+//
+//	func (pigeon) Name() string              { return "pigeon" }
+//	func (pigeon) Can() provider.Ability     { return provider.Ability{Mail: true} }
+//
+//	func (p pigeon) Send(ctx context.Context, h provider.Handover) provider.Result {
+//		bird, err := p.loft.Fetch(ctx, h.Envelope.To)
+//		if err != nil { // nothing has left yet: the loss is certain
+//			return provider.Result{Class: retry.Transient, Reply: err.Error()}
+//		}
+//		if err := h.Begin(ctx); err != nil { // the attempt is on record, or nothing may leave
+//			return provider.NotBegun(err)
+//		}
+//		if _, err := h.Message.WriteTo(bird); err != nil { // half a letter does not fly
+//			return provider.Result{Class: retry.Transient, Reply: err.Error()}
+//		}
+//		ring, err := bird.Release(ctx)
+//		if err != nil { // it was released, and nobody knows where it is
+//			return provider.Result{Class: retry.Ambiguous, Reply: err.Error()}
+//		}
+//		return provider.Result{Class: retry.Accepted, ID: ring, Reply: "released"}
+//	}
 package provider
 
 import (
 	"context"
 	"io"
+	"strings"
+	"time"
 
 	"github.com/illumicode/illumicode/core/retry"
 )
@@ -14,6 +39,9 @@ import (
 type Provider interface {
 	// Name tells this provider from others in configuration, logs and attempts.
 	Name() string
+
+	// Can says what the provider carries. It does not change.
+	Can() Ability
 
 	// Send hands one letter over and returns what became of it. It returns soon after ctx
 	// ends. It calls h.Begin exactly once, right before the first byte that could lead to a
@@ -25,11 +53,38 @@ type Provider interface {
 	Send(ctx context.Context, h Handover) Result
 }
 
-// A Handover is one letter on its way out.
+// An Ability is what a provider carries.
+type Ability struct {
+	Mail bool
+	SMS  bool
+
+	// Senders are the addresses, and the domains, that the provider has verified: it refuses
+	// letters from others. Empty means any.
+	Senders []string
+}
+
+// MaySend reports whether the provider takes letters from an address: if it is on the list, or
+// its domain is.
+func (a Ability) MaySend(from string) bool {
+	if len(a.Senders) == 0 {
+		return true
+	}
+	_, domain, _ := strings.Cut(from, "@")
+	for _, s := range a.Senders {
+		if strings.EqualFold(s, from) || strings.EqualFold(s, domain) {
+			return true
+		}
+	}
+	return false
+}
+
+// A Handover is one letter on its way out: a message, or the text of an SMS.
 type Handover struct {
 	ID       string // of the delivery; the same for every attempt
 	Envelope Envelope
-	Message  Message
+	Message  Message // nil for SMS
+	Letter   Letter  // what the message says, for providers that compose it themselves
+	SMS      string  // empty for mail
 	Begin    func(context.Context) error
 }
 
@@ -40,17 +95,34 @@ type Message interface {
 	Size() int64 // how many bytes WriteTo writes
 }
 
+// A Letter is the contents of a message, for a provider whose interface takes them apart.
+type Letter struct {
+	From, FromName string
+	To, ToName     string // as the header shows them
+	ReplyTo        string
+	Subject        string
+	Text           string
+	HTML           string
+}
+
 // An Envelope is who the letter really goes to (RFC 5321 §2.3.1), whatever its headers say.
 type Envelope struct {
-	From string // the return path
-	To   string
-	UTF8 bool // an address needs SMTPUTF8 (RFC 6531)
+	From string // the return path; empty for SMS
+	To   string // an address, or a phone number in E.164
+	UTF8 bool   // an address needs SMTPUTF8 (RFC 6531)
 }
 
 // A Result is what a provider answered, word for word where it is words.
 type Result struct {
 	Class    retry.Class
-	Code     int    // SMTP reply code or HTTP status; 0 if none came
-	Enhanced string // RFC 3463 status such as 4.7.1; empty if none came
-	Reply    string // the provider's text in full, or what happened instead of an answer
+	Code     int           // SMTP reply code, HTTP status or exit code; 0 if none came
+	Enhanced string        // RFC 3463 status such as 4.7.1; empty if none came
+	Reply    string        // the provider's text in full, or what happened instead of an answer
+	ID       string        // the provider's own id of the letter; empty if it gives none
+	After    time.Duration // when the provider wants to be asked again; 0 if it did not say
+}
+
+// NotBegun is the result of a Send whose attempt could not be recorded.
+func NotBegun(err error) Result {
+	return Result{Class: retry.Transient, Reply: "not sent, since the attempt could not be recorded: " + err.Error()}
 }

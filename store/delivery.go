@@ -164,6 +164,7 @@ type Attempt struct {
 	Code     int
 	Enhanced string
 	Reply    string
+	Remote   string // the provider's own id of the letter
 }
 
 var (
@@ -206,7 +207,7 @@ type End struct {
 }
 
 var (
-	endAttempt = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, code = ?, enhanced = ?, reply = ?
+	endAttempt = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, code = ?, enhanced = ?, reply = ?, remote = ?
 		WHERE delivery = ? AND number = ? AND ended = 0`)
 	endDelivery = q(`UPDATE illumicode_delivery SET state = ?, due = CASE WHEN ? > 0 THEN ? ELSE due END, spent = spent + ?,
 		note = ?, ended = ?, data = CASE WHEN ? > 0 THEN '{}' ELSE data END
@@ -218,7 +219,7 @@ var (
 // either way; the delivery is then left to its new claim.
 func (t Tx) EndAttempt(ctx context.Context, e End) error {
 	a := e.Attempt
-	if _, err := t.exec(ctx, endAttempt, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Delivery, a.Number); err != nil {
+	if _, err := t.exec(ctx, endAttempt, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote, a.Delivery, a.Number); err != nil {
 		return err
 	}
 	var ended int64
@@ -243,7 +244,7 @@ func (t Tx) EndAttempt(ctx context.Context, e End) error {
 var (
 	selectDelivery = q(`SELECT ` + deliveryColumns + ` FROM illumicode_delivery WHERE id = ?`)
 	selectByTail   = q(`SELECT ` + deliveryColumns + ` FROM illumicode_delivery WHERE id LIKE ? LIMIT 2`)
-	selectAttempts = q(`SELECT delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply
+	selectAttempts = q(`SELECT delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, remote
 		FROM illumicode_attempt WHERE delivery = ? ORDER BY number`)
 	selectList = q(`SELECT ` + deliveryColumns + ` FROM illumicode_delivery WHERE (? = '' OR state = ?) AND id < ?
 		ORDER BY id DESC LIMIT ?`)
@@ -269,7 +270,7 @@ func (s *Store) Attempts(ctx context.Context, delivery string) ([]Attempt, error
 	rows, err := s.query(ctx, selectAttempts, delivery)
 	return collect(s, rows, err, func(r scanner) (a Attempt, err error) {
 		var begun, ended int64
-		err = r.Scan(&a.Delivery, &a.Number, &a.Claim, &a.Worker, &a.Provider, &begun, &ended, &a.Class, &a.Code, &a.Enhanced, &a.Reply)
+		err = r.Scan(&a.Delivery, &a.Number, &a.Claim, &a.Worker, &a.Provider, &begun, &ended, &a.Class, &a.Code, &a.Enhanced, &a.Reply, &a.Remote)
 		a.Begun, a.Ended = instant(begun), instant(ended)
 		return a, err
 	})

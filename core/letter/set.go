@@ -231,6 +231,12 @@ func (s *Set) CarriesProof(name string) bool {
 	return c != nil && (c.parts["button"] != nil || c.parts["code_label"] != nil)
 }
 
+// HasSMS reports whether the letter has a form as SMS.
+func (s *Set) HasSMS(name string) bool {
+	c := s.letters[name][s.locales[0]]
+	return c != nil && c.parts["sms"] != nil
+}
+
 // provided lists the values that Render adds itself.
 var provided = map[string]bool{"site": true, "link_life": true, "code_life": true, "link": true, "code": true}
 

@@ -29,6 +29,7 @@ type Address struct {
 	local  string
 	domain string // as given: may hold U-labels
 	ascii  string // the domain in A-labels and lower case
+	phone  string // E.164; empty for a mail address
 }
 
 // ParseAddress reads an address without display name, such as mara@ternisle.example.
@@ -134,14 +135,19 @@ func (a Address) WithName(name string) (Address, error) {
 // String returns the address as it was given, without display name.
 func (a Address) String() string {
 	if a.local == "" {
-		return ""
+		return a.phone
 	}
 	return a.local + "@" + a.domain
 }
 
 // Envelope returns the address for the SMTP envelope: the domain in A-labels, so that only a
 // non-ASCII local part needs SMTPUTF8.
-func (a Address) Envelope() string { return a.local + "@" + a.ascii }
+func (a Address) Envelope() string {
+	if a.IsPhone() {
+		return a.phone
+	}
+	return a.local + "@" + a.ascii
+}
 
 // Domain returns the domain in A-labels and lower case.
 func (a Address) Domain() string { return a.ascii }
@@ -152,7 +158,12 @@ func (a Address) NeedsUTF8() bool { return !isASCII(a.local) }
 // Mailbox returns the form by which two spellings of one mailbox are compared: everything in
 // lower case, the domain in A-labels. RFC 5321 §2.4 would allow a host to tell upper from lower
 // case in a local part; none does, and two accounts a capital apart help only an impostor.
-func (a Address) Mailbox() string { return strings.ToLower(a.local) + "@" + a.ascii }
+func (a Address) Mailbox() string {
+	if a.IsPhone() {
+		return a.phone
+	}
+	return strings.ToLower(a.local) + "@" + a.ascii
+}
 
 func isASCII(s string) bool {
 	for i := range len(s) {

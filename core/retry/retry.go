@@ -15,6 +15,7 @@ const (
 	Accepted         Class = "accepted"          // the provider took responsibility for the letter
 	Ambiguous        Class = "ambiguous"         // lost after the letter was complete: it may have been taken
 	Transient        Class = "transient"         // not now: a 4xx, a lost connection, a time-out before the end
+	Throttled        Class = "throttled"         // not so fast: the provider may say when
 	Misconfigured    Class = "misconfigured"     // our own fault: wrong password, bad certificate, sender refused
 	RecipientRefused Class = "recipient refused" // this address will never work here
 	MessageRefused   Class = "message refused"   // this letter will never work here
@@ -23,7 +24,7 @@ const (
 // Known reports whether c is one of the classes of this version.
 func (c Class) Known() bool {
 	switch c {
-	case Accepted, Ambiguous, Transient, Misconfigured, RecipientRefused, MessageRefused:
+	case Accepted, Ambiguous, Transient, Throttled, Misconfigured, RecipientRefused, MessageRefused:
 		return true
 	}
 	return false
@@ -55,8 +56,9 @@ func (p Policy) withDefaults() Policy {
 
 // A Delivery is what Judge needs to know of the delivery whose attempt has ended.
 type Delivery struct {
-	Attempts      int       // attempts so far that count, this one included
-	DeliverBefore time.Time // zero means no deadline
+	Attempts      int           // attempts so far that count, this one included
+	DeliverBefore time.Time     // zero means no deadline
+	After         time.Duration // how long the provider wants to be left alone; 0 if it did not say
 }
 
 // A Verdict is what to do now.
@@ -83,7 +85,8 @@ const (
 //
 // Refusals end the delivery. An ambiguous attempt is repeated: the letter carries the same bytes
 // and the same Message-ID, so that the recipient's side can tell a repeat. A misconfigured
-// provider spends no attempt: the letter is not to blame, and waits.
+// provider or one that throttles spends no attempt: the letter is not to blame, and waits; what a
+// provider asks to wait is waited, and a share of Base more, so that not all come back at once.
 func Judge(p Policy, d Delivery, c Class, now time.Time, jitter float64) Verdict {
 	p = p.withDefaults()
 	switch c {
@@ -92,11 +95,14 @@ func Judge(p Policy, d Delivery, c Class, now time.Time, jitter float64) Verdict
 	case RecipientRefused, MessageRefused:
 		return Verdict{Action: GiveUp, Spent: true}
 	}
-	spent := c != Misconfigured
+	spent := c != Misconfigured && c != Throttled
 	if spent && d.Attempts >= p.Attempts {
 		return Verdict{Action: GiveUp, Spent: true}
 	}
 	at := now.Add(wait(p, d.Attempts, jitter))
+	if d.After > 0 {
+		at = now.Add(d.After + time.Duration(jitter*float64(p.Base)))
+	}
 	if !d.DeliverBefore.IsZero() && !at.Before(d.DeliverBefore) {
 		return Verdict{Action: TooLate, Spent: spent}
 	}

@@ -26,6 +26,8 @@ func TestJudge(t *testing.T) {
 		{"second doubles", Delivery{Attempts: 2}, Ambiguous, 0.5, Verdict{Again, t0.Add(11 * time.Second), true}},
 		{"last", Delivery{Attempts: 3}, Transient, 0.5, Verdict{GiveUp, time.Time{}, true}},
 		{"our own fault never gives up", Delivery{Attempts: 99}, Misconfigured, 0.5, Verdict{Again, t0.Add(31 * time.Second), false}},
+		{"throttled, with a time", Delivery{Attempts: 99, After: time.Hour}, Throttled, 0.5, Verdict{Again, t0.Add(time.Hour + 5*time.Second), false}},
+		{"throttled past the deadline", Delivery{Attempts: 1, After: time.Hour, DeliverBefore: soon}, Throttled, 0, Verdict{TooLate, time.Time{}, false}},
 		{"after the deadline", Delivery{Attempts: 1, DeliverBefore: soon}, Transient, 0.9, Verdict{TooLate, time.Time{}, true}},
 		{"before the deadline", Delivery{Attempts: 1, DeliverBefore: soon}, Transient, 0.1, Verdict{Again, t0.Add(2 * time.Second), true}},
 		{"at the deadline", Delivery{Attempts: 1, DeliverBefore: t0.Add(time.Second)}, Transient, 0, Verdict{TooLate, time.Time{}, true}},

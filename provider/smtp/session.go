@@ -22,6 +22,8 @@ type session struct {
 	client   *smtpclient.Client
 	usable   bool // after the last letter, another can be sent
 	lastUsed time.Time
+	opened   time.Time
+	letters  int // sent, or tried
 }
 
 // connect opens a session. Every step has a deadline, and the end of ctx ends them all.
@@ -35,7 +37,7 @@ func (p *Provider) connect(ctx context.Context) (*session, error) {
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
 
-	s := &session{conn: raw}
+	s := &session{conn: raw, opened: time.Now()}
 	switch p.cfg.TLS {
 	case Implicit:
 		tlsConn := tls.Client(conn, p.tls)
@@ -110,7 +112,7 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 	}
 	if err := h.Begin(ctx); err != nil {
 		s.usable = s.client.Reset() == nil
-		return provider.Result{Class: retry.Transient, Reply: "not sent: " + err.Error()}, stepData
+		return provider.NotBegun(err), stepData
 	}
 	w, err := s.client.Data()
 	if err != nil {

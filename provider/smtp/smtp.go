@@ -45,6 +45,11 @@ type Config struct {
 	Command time.Duration // for each reply and each write; 0 means 1 m
 	Final   time.Duration // for the reply to a complete letter; 0 means 10 m (RFC 5321 §4.5.3.2.6)
 	Idle    time.Duration // how long an unused connection is kept; 0 means 30 s
+
+	Age     time.Duration // how long a connection is used at all; 0 means 10 m
+	Letters int           // how many letters a connection carries; 0 means 100
+
+	Senders []string // addresses and domains that the server has verified; empty means any
 }
 
 // A Provider sends through one server, over connections that it keeps for many letters. It is
@@ -92,10 +97,13 @@ func New(name string, c Config) (*Provider, error) {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.Dial, 10 * time.Second}, {&c.Command, time.Minute}, {&c.Final, 10 * time.Minute}, {&c.Idle, 30 * time.Second}} {
+	}{{&c.Dial, 10 * time.Second}, {&c.Command, time.Minute}, {&c.Final, 10 * time.Minute}, {&c.Idle, 30 * time.Second}, {&c.Age, 10 * time.Minute}} {
 		if *d.field <= 0 {
 			*d.field = d.value
 		}
+	}
+	if c.Letters <= 0 {
+		c.Letters = 100
 	}
 	p := &Provider{name: name, cfg: c, tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
 	if c.CAFile != "" {
@@ -122,6 +130,11 @@ func loopback(host string) bool {
 
 // Name returns the provider's name.
 func (p *Provider) Name() string { return p.name }
+
+// Can returns what the provider carries: mail.
+func (p *Provider) Can() provider.Ability {
+	return provider.Ability{Mail: true, Senders: p.cfg.Senders}
+}
 
 func (p *Provider) address() string { return net.JoinHostPort(p.cfg.Host, strconv.Itoa(p.cfg.Port)) }
 
@@ -167,8 +180,15 @@ func (p *Provider) take() *session {
 	return nil
 }
 
+// put keeps a connection for the next letter, unless it is old or has carried its share: relays
+// behind one name take turns only with new connections.
 func (p *Provider) put(s *session) {
 	s.lastUsed = time.Now()
+	s.letters++
+	if s.letters >= p.cfg.Letters || time.Since(s.opened) > p.cfg.Age {
+		s.close()
+		return
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.closed {

@@ -291,6 +291,23 @@ func TestConnectionIsReused(t *testing.T) {
 	}
 }
 
+// A connection carries its share of letters, and is then replaced.
+func TestConnectionCarriesItsShare(t *testing.T) {
+	s := newServer(t, StartTLS, "localhost", nil)
+	p := s.provider(func(c *Config) { c.Letters = 3 })
+	for range 7 {
+		h, _ := handover()
+		if r := p.Send(t.Context(), h); r.Class != retry.Accepted {
+			t.Fatalf("%+v", r)
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.sessions != 3 || s.letters != 7 {
+		t.Errorf("%d connections for %d letters, want 3 for 7", s.sessions, s.letters)
+	}
+}
+
 // If the attempt cannot be recorded, not a byte of the letter leaves.
 func TestNothingLeavesUnrecorded(t *testing.T) {
 	s := newServer(t, StartTLS, "localhost", nil)
