@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,14 +85,17 @@ type DKIM struct {
 	KeyFile  string `toml:"key_file"`
 }
 
-// Provider is one way out.
+// Provider is one way out. Which keys it has depends on its kind.
 type Provider struct {
-	Name         string   `toml:"name"`
-	Kind         string   `toml:"kind"`
+	Name    string   `toml:"name"`
+	Kind    string   `toml:"kind"` // smtp, http, sendmail, file or discard
+	Senders []string `toml:"senders"`
+
+	// smtp
 	Host         string   `toml:"host"`
 	Port         int      `toml:"port"`
 	TLS          string   `toml:"tls"`
-	User         string   `toml:"user"`
+	User         string   `toml:"user"` // http too
 	PasswordEnv  string   `toml:"password_env"`
 	PasswordFile string   `toml:"password_file"`
 	CAFile       string   `toml:"ca_file"`
@@ -99,6 +103,37 @@ type Provider struct {
 	Dial         Duration `toml:"dial"`
 	Command      Duration `toml:"command"`
 	Final        Duration `toml:"final"`
+	Idle         Duration `toml:"idle"`
+	Age          Duration `toml:"age"`
+	Letters      int      `toml:"letters"`
+
+	// http
+	Method            string            `toml:"method"`
+	URL               string            `toml:"url"`
+	SMS               bool              `toml:"sms"`
+	Form              bool              `toml:"form"`
+	Body              string            `toml:"body"`
+	Headers           map[string]string `toml:"headers"`
+	BearerEnv         string            `toml:"bearer_env"`
+	BearerFile        string            `toml:"bearer_file"`
+	HMACEnv           string            `toml:"hmac_env"`
+	HMACFile          string            `toml:"hmac_file"`
+	HMACHeader        string            `toml:"hmac_header"`
+	IdempotencyHeader string            `toml:"idempotency_header"`
+	MessageID         string            `toml:"message_id"`
+	Timeout           Duration          `toml:"timeout"`
+	Outcome           []Outcome         `toml:"outcome"`
+
+	// sendmail and file
+	Path string `toml:"path"`
+}
+
+// Outcome says what an answer of an HTTP interface means.
+type Outcome struct {
+	Status  string `toml:"status"`
+	Pointer string `toml:"pointer"`
+	Equals  string `toml:"equals"`
+	Class   string `toml:"class"`
 }
 
 // Signup is the policy of signup challenges.
@@ -192,13 +227,15 @@ func (f *File) check() error {
 			return f.wrong(key+".name", "is missing; logs and attempts name providers by it")
 		case names[p.Name]:
 			return f.wrong(key+".name", "is %q, like another's; names must differ", p.Name)
-		case p.Kind != "smtp":
-			return f.wrong(key+".kind", "is %q; this version has \"smtp\"", p.Kind)
+		case !slices.Contains(kinds, p.Kind):
+			return f.wrong(key+".kind", "is %q; say %s", p.Kind, strings.Join(kinds, ", "))
 		}
 		names[p.Name] = true
 	}
 	return nil
 }
+
+var kinds = []string{"smtp", "http", "sendmail", "file", "discard"}
 
 // beside returns a path that the file gives relative to its own folder.
 func (f *File) beside(path string) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"time"
@@ -17,7 +18,6 @@ import (
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/provider/smtp"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
@@ -75,7 +75,9 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 		if err != nil {
 			return nil, nil, err
 		}
-		closers = append(closers, way.Close)
+		if c, ok := way.(io.Closer); ok {
+			closers = append(closers, c.Close)
+		}
 		ways = append(ways, way)
 	}
 	st, err := f.OpenStore(ctx)
@@ -171,20 +173,4 @@ func (f *File) policy() challenge.Policy {
 		p.Ladder = append(p.Ladder, time.Duration(rung))
 	}
 	return p
-}
-
-func (f *File) provider(i int, p Provider) (*smtp.Provider, error) {
-	key := fmt.Sprintf("provider[%d]", i)
-	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
-	if err != nil {
-		return nil, err
-	}
-	way, err := smtp.New(p.Name, smtp.Config{
-		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile),
-		Hello: p.Hello, Dial: time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
-	})
-	if err != nil {
-		return nil, f.wrong(key, "%v", err)
-	}
-	return way, nil
 }

@@ -41,10 +41,11 @@ type attemptJSON struct {
 	Code     int       `json:"code,omitempty"`
 	Enhanced string    `json:"enhanced,omitempty"`
 	Reply    string    `json:"reply,omitempty"`
+	Remote   string    `json:"remote,omitempty"`
 }
 
 func attemptOf(a store.Attempt) attemptJSON {
-	return attemptJSON{a.Number, a.Provider, a.Begun, a.Ended, string(a.Class), a.Code, a.Enhanced, a.Reply}
+	return attemptJSON{a.Number, a.Provider, a.Begun, a.Ended, string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote}
 }
 
 type summaryJSON struct {

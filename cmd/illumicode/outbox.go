@@ -217,6 +217,9 @@ func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
 		for line := range strings.SplitSeq(at.Reply, "\n") {
 			a.line("    %s", line)
 		}
+		if at.Remote != "" {
+			a.line("    there it is %s", at.Remote)
+		}
 	}
 	if len(attempts) == 0 {
 		a.line("\nno attempt yet")

@@ -17,6 +17,7 @@ import (
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/inbox"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/providertest"
 )
 
 // A server plays one side of SMTP by rules: for each command it looks up what to answer.
@@ -247,6 +248,17 @@ func TestSendOutcomes(t *testing.T) {
 			}
 		})
 	}
+}
+
+func TestContract(t *testing.T) {
+	providertest.Run(t, func(t *testing.T) providertest.Subject {
+		s := newServer(t, StartTLS, "localhost", nil)
+		return providertest.Subject{Provider: s.provider(nil), Received: func() int {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			return s.letters
+		}}
+	})
 }
 
 // A letter of 4 MB is cut off in the middle of its body: the loss is certain.

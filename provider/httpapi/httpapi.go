@@ -1,0 +1,392 @@
+// Package httpapi is the way out through any HTTP interface that takes JSON or a form, for mail
+// and for SMS: what it is called, what it is sent and what its answers mean is configuration.
+// [Config] is the type to read first.
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptrace"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"text/template"
+	"time"
+
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/provider"
+)
+
+// Config describes an HTTP interface. URL and Body are required.
+type Config struct {
+	Method string // empty means POST
+	URL    string // absolute; https, or http on loopback
+	Form   bool   // Body is a form's fields, one "name=value" a line, values as templates; else JSON
+
+	// Body is a text/template. It is executed with a [Fields], and has the functions
+	// {{json .Subject}}, a JSON string with its quotes, and {{base64 .Raw}}.
+	Body string
+
+	Headers map[string]string
+	SMS     bool     // it carries SMS, not mail
+	Senders []string // addresses and domains that it has verified; empty means any
+
+	Auth              Auth
+	IdempotencyHeader string // the field that carries the delivery's id; empty means none
+
+	MessageID string    // an RFC 6901 pointer to the provider's id in a JSON answer; empty means none
+	Outcomes  []Outcome // what answers mean; the first that fits wins, before the defaults
+
+	Timeout time.Duration // for the whole exchange; 0 means 30 s
+}
+
+// Auth says how requests are authenticated. At most one of its ways is used.
+type Auth struct {
+	Bearer   provider.Secret // Authorization: Bearer …
+	User     string          // with Password: HTTP basic authentication
+	Password provider.Secret
+	HMAC     provider.Secret // key of HMAC-SHA256 over the body, in hexadecimal
+	Header   string          // the field that carries the HMAC; required with it
+}
+
+// An Outcome says what an answer means.
+type Outcome struct {
+	Status  string // "429", "4xx", or empty for any
+	Pointer string // an RFC 6901 pointer into a JSON answer; empty means that the status decides
+	Equals  string // what stands there, as text; empty means that anything may
+	Class   retry.Class
+}
+
+// Fields are what a body is made of.
+type Fields struct {
+	ID, From, FromName, To, ToName, ReplyTo, Subject, Text, HTML string
+	SMS                                                          string
+	Raw                                                          string // the whole message, as RFC 5322 wants it; empty unless Body uses it
+}
+
+// maxAnswer is how much of an answer is read, in bytes, and keepAnswer how much is kept.
+const (
+	maxAnswer  = 1 << 20
+	keepAnswer = 4 << 10
+)
+
+// A Provider calls one interface. It is safe for concurrent use. Use [New].
+type Provider struct {
+	name   string
+	cfg    Config
+	body   *template.Template
+	raw    bool // Body uses Raw
+	client *http.Client
+}
+
+var _ provider.Provider = (*Provider)(nil)
+
+// New returns a provider for the interface in c. It connects to nothing. The error names the field
+// that cannot work and never holds a secret.
+func New(name string, c Config) (*Provider, error) {
+	wrong := func(format string, args ...any) error {
+		return fmt.Errorf("HTTP provider %q: %s", name, fmt.Sprintf(format, args...))
+	}
+	u, err := url.Parse(c.URL)
+	switch {
+	case c.URL == "" || err != nil || u.Host == "":
+		return nil, wrong("url is missing or not absolute")
+	case u.Scheme == "http" && !loopback(u.Hostname()) || u.Scheme != "http" && u.Scheme != "https":
+		return nil, wrong("url is not https: the key and the letters would cross the network in the clear")
+	case c.Auth.HMAC != "" && c.Auth.Header == "":
+		return nil, wrong("auth: an HMAC needs the header that carries it")
+	case (c.Auth.User == "") != (c.Auth.Password == ""):
+		return nil, wrong("auth: user and password go together")
+	}
+	ways := 0
+	for _, used := range []bool{c.Auth.Bearer != "", c.Auth.User != "", c.Auth.HMAC != ""} {
+		if used {
+			ways++
+		}
+	}
+	if ways > 1 {
+		return nil, wrong("auth: choose one of bearer, user with password, and hmac")
+	}
+	if c.Method == "" {
+		c.Method = http.MethodPost
+	}
+	if c.Timeout <= 0 {
+		c.Timeout = 30 * time.Second
+	}
+	for i, o := range c.Outcomes {
+		if !o.Class.Known() {
+			return nil, wrong("outcome %d: there is no class %q", i+1, o.Class)
+		}
+		if !slices.ContainsFunc([]string{"", "1xx", "2xx", "3xx", "4xx", "5xx"}, func(s string) bool { return s == o.Status }) {
+			if n, err := strconv.Atoi(o.Status); err != nil || n < 100 || n > 599 {
+				return nil, wrong("outcome %d: status %q is neither a number nor such as 4xx", i+1, o.Status)
+			}
+		}
+		if o.Pointer != "" && o.Pointer[0] != '/' {
+			return nil, wrong("outcome %d: a pointer begins with a slash (RFC 6901)", i+1)
+		}
+	}
+	if c.MessageID != "" && c.MessageID[0] != '/' {
+		return nil, wrong("message_id: a pointer begins with a slash (RFC 6901)")
+	}
+	p := &Provider{name: name, cfg: c, raw: strings.Contains(c.Body, ".Raw")}
+	p.body, err = template.New("body").Option("missingkey=error").Funcs(template.FuncMap{"json": toJSON, "base64": toBase64}).Parse(c.Body)
+	if err != nil {
+		return nil, wrong("body: %v", err)
+	}
+	if _, _, err := p.compose(Fields{Subject: "\"quoted\" \\ \n"}); err != nil {
+		return nil, wrong("body: %v", err)
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.MaxIdleConnsPerHost = 32
+	p.client = &http.Client{Transport: transport, Timeout: c.Timeout,
+		// A redirect would carry the letter and the key to where nobody configured.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return p, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+func toJSON(s string) (string, error) {
+	b, err := json.Marshal(s)
+	return string(b), err
+}
+
+func toBase64(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
+
+// Name returns the provider's name.
+func (p *Provider) Name() string { return p.name }
+
+// Can returns what the interface carries.
+func (p *Provider) Can() provider.Ability {
+	return provider.Ability{Mail: !p.cfg.SMS, SMS: p.cfg.SMS, Senders: p.cfg.Senders}
+}
+
+// Close ends idle connections.
+func (p *Provider) Close() error {
+	p.client.CloseIdleConnections()
+	return nil
+}
+
+// compose returns the body of a request and its media type.
+func (p *Provider) compose(f Fields) ([]byte, string, error) {
+	var b bytes.Buffer
+	if err := p.body.Execute(&b, f); err != nil {
+		return nil, "", err
+	}
+	if !p.cfg.Form {
+		if !json.Valid(b.Bytes()) {
+			return nil, "", errors.New("the template does not make JSON; write values as {{json .Subject}}, without quotes around them")
+		}
+		return b.Bytes(), "application/json", nil
+	}
+	form := make(url.Values)
+	for line := range strings.Lines(b.String()) {
+		name, value, found := strings.Cut(strings.TrimRight(line, "\r\n"), "=")
+		if name == "" && !found {
+			continue
+		}
+		if !found {
+			return nil, "", fmt.Errorf("the line %q has no =; write one name=value a line, and values that may have several lines as {{json .Text}}", name)
+		}
+		// A value in JSON quotes is one that had line ends to hide.
+		var text string
+		if strings.HasPrefix(value, `"`) && json.Unmarshal([]byte(value), &text) == nil {
+			value = text
+		}
+		form.Add(strings.TrimSpace(name), value)
+	}
+	return []byte(form.Encode()), "application/x-www-form-urlencoded", nil
+}
+
+// Send implements [provider.Provider].
+func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Result {
+	f := Fields{ID: h.ID, From: h.Letter.From, FromName: h.Letter.FromName, To: h.Envelope.To, ToName: h.Letter.ToName,
+		ReplyTo: h.Letter.ReplyTo, Subject: h.Letter.Subject, Text: h.Letter.Text, HTML: h.Letter.HTML, SMS: h.SMS}
+	if p.raw && h.Message != nil {
+		var b bytes.Buffer
+		if _, err := h.Message.WriteTo(&b); err != nil {
+			return provider.Result{Class: retry.Transient, Reply: err.Error()}
+		}
+		f.Raw = b.String()
+	}
+	body, kind, err := p.compose(f)
+	if err != nil {
+		return provider.Result{Class: retry.MessageRefused, Reply: "the body cannot be made: " + err.Error()}
+	}
+	var written atomic.Bool // the whole request is on its way
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(i httptrace.WroteRequestInfo) { written.Store(i.Err == nil) }})
+	req, err := http.NewRequestWithContext(ctx, p.cfg.Method, p.cfg.URL, bytes.NewReader(body))
+	if err != nil {
+		return provider.Result{Class: retry.Misconfigured, Reply: err.Error()}
+	}
+	req.GetBody = nil // no retry behind our back: an attempt is one request
+	req.Header.Set("Content-Type", kind)
+	for name, value := range p.cfg.Headers {
+		req.Header.Set(name, value)
+	}
+	if p.cfg.IdempotencyHeader != "" {
+		req.Header.Set(p.cfg.IdempotencyHeader, h.ID)
+	}
+	p.authenticate(req, body)
+	if err := h.Begin(ctx); err != nil {
+		return provider.NotBegun(err)
+	}
+	resp, err := p.client.Do(req)
+	if err != nil {
+		return p.lost(err, written.Load())
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err != nil && resp.StatusCode/100 == 2 {
+		return p.lost(err, true) // it began to agree, and what it said is unknown
+	}
+	return p.judge(resp, answer)
+}
+
+func (p *Provider) authenticate(req *http.Request, body []byte) {
+	switch a := p.cfg.Auth; {
+	case a.Bearer != "":
+		req.Header.Set("Authorization", "Bearer "+a.Bearer.Reveal())
+	case a.User != "":
+		req.SetBasicAuth(a.User, a.Password.Reveal())
+	case a.HMAC != "":
+		m := hmac.New(sha256.New, []byte(a.HMAC.Reveal()))
+		m.Write(body)
+		req.Header.Set(a.Header, hex.EncodeToString(m.Sum(nil)))
+	}
+}
+
+// lost returns what the loss of an exchange means: certain while the request was not complete.
+func (p *Provider) lost(err error, written bool) provider.Result {
+	r := provider.Result{Class: retry.Transient, Reply: "no connection: " + plain(err)}
+	if written {
+		r.Class, r.Reply = retry.Ambiguous, "the request was sent and no answer came: "+plain(err)
+	}
+	return r
+}
+
+// plain returns an error without the URL, which may hold a key.
+func plain(err error) string {
+	if u, ok := errors.AsType[*url.Error](err); ok {
+		err = u.Err
+	}
+	return err.Error()
+}
+
+// judge returns what an answer means.
+func (p *Provider) judge(resp *http.Response, answer []byte) provider.Result {
+	r := provider.Result{Code: resp.StatusCode, Reply: resp.Status + " " + string(answer[:min(len(answer), keepAnswer)])}
+	r.After = retryAfter(resp.Header.Get("Retry-After"), resp.Header.Get("Date"))
+	var doc any
+	isJSON := json.Unmarshal(answer, &doc) == nil
+	for _, o := range p.cfg.Outcomes {
+		if o.fits(resp.StatusCode, doc) {
+			r.Class = o.Class
+			break
+		}
+	}
+	if r.Class == "" {
+		r.Class = byStatus(resp.StatusCode)
+	}
+	if r.Class == retry.Accepted && p.cfg.MessageID != "" {
+		id, found := at(doc, p.cfg.MessageID)
+		if !isJSON || !found {
+			// The door was opened by somebody who does not talk as configured: a portal, a proxy,
+			// a new version. It may have taken the letter, or not.
+			r.Class = retry.Ambiguous
+			r.Reply = "the answer has no message id at " + p.cfg.MessageID + ": " + r.Reply
+		}
+		r.ID = id
+	}
+	return r
+}
+
+// byStatus returns the usual meaning of an HTTP status (RFC 9110 §15).
+func byStatus(status int) retry.Class {
+	switch {
+	case status/100 == 2:
+		return retry.Accepted
+	case status == http.StatusTooManyRequests:
+		return retry.Throttled
+	case status == http.StatusUnauthorized, status == http.StatusForbidden, status == http.StatusNotFound,
+		status == http.StatusMethodNotAllowed, status == http.StatusPaymentRequired, status/100 == 3:
+		return retry.Misconfigured
+	case status == http.StatusRequestTimeout, status == http.StatusConflict, status == http.StatusTooEarly, status/100 == 5:
+		return retry.Transient
+	}
+	return retry.MessageRefused
+}
+
+func (o Outcome) fits(status int, doc any) bool {
+	if o.Status != "" && o.Status != strconv.Itoa(status) && o.Status != strconv.Itoa(status/100)+"xx" {
+		return false
+	}
+	if o.Pointer == "" {
+		return true
+	}
+	v, found := at(doc, o.Pointer)
+	return found && (o.Equals == "" || v == o.Equals)
+}
+
+// at returns what stands at an RFC 6901 pointer, as text.
+func at(doc any, pointer string) (string, bool) {
+	for token := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
+		token = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
+		switch v := doc.(type) {
+		case map[string]any:
+			inner, ok := v[token]
+			if !ok {
+				return "", false
+			}
+			doc = inner
+		case []any:
+			i, err := strconv.Atoi(token)
+			if err != nil || i < 0 || i >= len(v) {
+				return "", false
+			}
+			doc = v[i]
+		default:
+			return "", false
+		}
+	}
+	switch v := doc.(type) {
+	case nil:
+		return "", false
+	case string:
+		return v, true
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64), true
+	}
+	return fmt.Sprint(doc), true
+}
+
+// retryAfter reads a Retry-After field (RFC 9110 §10.2.3): seconds, or a date, which is compared
+// with the answer's own Date, since clocks differ. What cannot be read, or is over a day, is 0 or
+// a day.
+func retryAfter(field, date string) time.Duration {
+	wait := time.Duration(0)
+	if n, err := strconv.Atoi(strings.TrimSpace(field)); err == nil && n > 0 {
+		wait = time.Duration(min(n, 86400)) * time.Second
+	} else if then, err := http.ParseTime(field); err == nil {
+		if now, err := http.ParseTime(date); err == nil {
+			wait = max(0, then.Sub(now))
+		}
+	}
+	return min(wait, 24*time.Hour)
+}

@@ -1,0 +1,58 @@
+package illumicode_test
+
+import (
+	"errors"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/capture"
+)
+
+// A phone number is confirmed by a code in an SMS, which ends with the line that binds it to the
+// site; mail goes its own way.
+func TestSignupBySMS(t *testing.T) {
+	gateway := new(capture.Provider)
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Site.BaseURL = "https://ferry.example/app"
+		c.Providers = []provider.Provider{smsOnly{gateway}, c.Providers[0]}
+	})
+	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: " +47 900 12 345 "}, illumicode.Subject("a"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin(t, k, "b") // by mail
+	k.Letter(mara, 1)
+	waitSent(t, k, 2)
+	got := gateway.Letters()
+	if len(got) != 1 || got[0].Envelope.To != "+4790012345" || got[0].Raw != "" {
+		t.Fatalf("the gateway got %+v", got)
+	}
+	code := regexp.MustCompile(`\n@ferry\.example #(\d{6})$`).FindStringSubmatch(got[0].SMS)
+	if code == nil || strings.Count(got[0].SMS, code[1]) != 2 || strings.Contains(got[0].SMS, "http") {
+		t.Fatalf("the SMS is %q", got[0].SMS)
+	}
+	if n, gsm := message.Segments(got[0].SMS); n != 1 || !gsm {
+		t.Errorf("it takes %d segments, in the GSM alphabet: %v", n, gsm)
+	}
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, code[1], nil); err != nil || !confirmed(t, k, "a") {
+		t.Errorf("ConfirmCode = %v", err)
+	}
+	for _, bad := range []string{"+47", "+47 12", "+0 123456789", "+47900123456789012"} {
+		if _, err := k.Service.Admit(t.Context(), illumicode.Request{Address: bad}); !errors.Is(err, message.ErrAddress) {
+			t.Errorf("Admit(%q) = %v", bad, err)
+		}
+	}
+	if _, err := illumicodetest.Idle(t).Service.Admit(t.Context(), illumicode.Request{Address: "+4790012345"}); err == nil || !strings.Contains(err.Error(), "no provider carries SMS") {
+		t.Errorf("without a gateway: %v", err)
+	}
+}
+
+// smsOnly is a gateway that takes no mail.
+type smsOnly struct{ *capture.Provider }
+
+func (smsOnly) Can() provider.Ability { return provider.Ability{SMS: true} }
