@@ -17,7 +17,6 @@ import (
 	"github.com/illumicode/illumicode/dkim"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/outbox"
-	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
@@ -69,16 +68,14 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 	if err != nil {
 		return nil, nil, err
 	}
-	var ways []provider.Provider
-	for i, p := range f.Provider {
-		way, err := f.provider(i, p)
-		if err != nil {
-			return nil, nil, err
-		}
+	ways, err := f.Providers()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, way := range ways {
 		if c, ok := way.(io.Closer); ok {
 			closers = append(closers, c.Close)
 		}
-		ways = append(ways, way)
 	}
 	st, err := f.OpenStore(ctx)
 	if err != nil {

@@ -13,6 +13,20 @@ import (
 	"github.com/illumicode/illumicode/provider/smtp"
 )
 
+// Providers returns the ways out. They connect to nothing yet; those that are an io.Closer want to
+// be closed.
+func (f *File) Providers() ([]provider.Provider, error) {
+	var ways []provider.Provider
+	for i, p := range f.Provider {
+		way, err := f.provider(i, p)
+		if err != nil {
+			return nil, err
+		}
+		ways = append(ways, way)
+	}
+	return ways, nil
+}
+
 // provider opens the ith way out.
 func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 	key := fmt.Sprintf("provider[%d]", i)

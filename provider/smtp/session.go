@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"io"
 	"net"
 	"strings"
 	"time"
@@ -26,14 +27,15 @@ type session struct {
 	letters  int // sent, or tried
 }
 
-// connect opens a session. Every step has a deadline, and the end of ctx ends them all.
-func (p *Provider) connect(ctx context.Context) (*session, error) {
+// connect opens a session. Every step has a deadline, and the end of ctx ends them all. What is
+// said is written to log, unless that is nil.
+func (p *Provider) connect(ctx context.Context, log io.Writer) (*session, error) {
 	dialer := net.Dialer{Timeout: p.cfg.Dial}
 	raw, err := dialer.DialContext(ctx, "tcp", p.address())
 	if err != nil {
 		return nil, err
 	}
-	conn := net.Conn(&patientConn{Conn: raw, write: p.cfg.Command})
+	conn := &patientConn{Conn: raw, write: p.cfg.Command}
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
 
@@ -50,7 +52,8 @@ func (p *Provider) connect(ctx context.Context) (*session, error) {
 	case StartTLS:
 		// The library's constructor gives its own five minutes to the greeting and the
 		// STARTTLS command; this deadline is shorter, and covers the handshake too.
-		conn.(*patientConn).until = time.Now().Add(p.cfg.Command)
+		conn.log = log // until the library can write down what is said under TLS
+		conn.until = time.Now().Add(p.cfg.Command)
 		s.client, err = smtpclient.NewClientStartTLS(conn, p.tls)
 		if err != nil {
 			raw.Close()
@@ -62,12 +65,13 @@ func (p *Provider) connect(ctx context.Context) (*session, error) {
 	default:
 		s.client = smtpclient.NewClient(conn)
 	}
+	s.client.DebugWriter = log
 	s.client.CommandTimeout, s.client.SubmissionTimeout = p.cfg.Command, p.cfg.Final
 	if err := s.client.Hello(p.cfg.Hello); err != nil {
 		s.close()
 		return nil, err
 	}
-	conn.(*patientConn).until = time.Time{}
+	conn.until = time.Time{}
 	if p.cfg.User != "" {
 		if err := s.client.Auth(p.mechanism(s.client)); err != nil {
 			s.close()
@@ -144,6 +148,26 @@ type patientConn struct {
 	net.Conn
 	write time.Duration
 	until time.Time
+	log   io.Writer // what is said before TLS; may be nil
+}
+
+func (c *patientConn) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	c.note(b[:n])
+	return n, err
+}
+
+// note writes down what is said, up to the first TLS record: the first byte of one is below 32 (RFC
+// 8446 §5.1), which no line of SMTP begins with.
+func (c *patientConn) note(b []byte) {
+	if c.log == nil || len(b) == 0 {
+		return
+	}
+	if b[0] < ' ' {
+		c.log = nil
+		return
+	}
+	c.log.Write(b) // a transcript in memory
 }
 
 func (c *patientConn) SetDeadline(t time.Time) error {
@@ -159,5 +183,6 @@ func (c *patientConn) Write(b []byte) (int, error) {
 		deadline = c.until
 	}
 	c.Conn.SetWriteDeadline(deadline)
+	c.note(b)
 	return c.Conn.Write(b)
 }

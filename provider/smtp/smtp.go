@@ -145,7 +145,7 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		if s == nil {
 			var err error
 			kept = false
-			if s, err = p.connect(ctx); err != nil {
+			if s, err = p.connect(ctx, nil); err != nil {
 				return classify(stepConnect, err)
 			}
 		}

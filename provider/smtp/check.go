@@ -1,0 +1,179 @@
+package smtp
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	smtpclient "github.com/emersion/go-smtp"
+
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/provider"
+)
+
+var _ provider.Checker = (*Provider)(nil)
+
+// soonExpires is when a certificate's end is worth a warning.
+const soonExpires = 21 * 24 * time.Hour
+
+// Check implements [provider.Checker]: name, connection, TLS, authentication, sender, recipient,
+// and then RSET: nothing is sent.
+func (p *Provider) Check(ctx context.Context, from, to string) (report provider.Report) {
+	log := new(transcript)
+	defer func() { report.Raw = log.lines() }()
+	var last time.Time
+	note := func(what string, v provider.Verdict, saw, next string) bool {
+		report.Steps = append(report.Steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next, Took: time.Since(last)})
+		last = time.Now()
+		return v != provider.Failed
+	}
+	fail := func(what string, at step, err error) {
+		r := classify(at, err)
+		note(what, provider.Failed, r.Reply, remedy(r, at))
+	}
+	last = time.Now()
+	addresses, err := net.DefaultResolver.LookupHost(ctx, p.cfg.Host)
+	if err != nil {
+		note("resolve", provider.Failed, err.Error(), "check host for a typing mistake, and that this machine can resolve names")
+		return report
+	}
+	note("resolve", provider.OK, strings.Join(addresses, ", "), "")
+
+	dialer := net.Dialer{Timeout: p.cfg.Dial}
+	raw, err := dialer.DialContext(ctx, "tcp", p.address())
+	if err != nil {
+		note("connect", provider.Failed, err.Error(), "check the port; many networks block 25, where 587 or 465 get through")
+		return report
+	}
+	raw.Close()
+	note("connect", provider.OK, p.address(), "")
+
+	s, err := p.withoutUser().connect(ctx, log)
+	if err != nil {
+		fail("greeting and TLS", stepConnect, err)
+		return report
+	}
+	defer s.close()
+	if !p.checkTLS(s, note) {
+		return report
+	}
+	if p.cfg.User == "" {
+		note("authentication", provider.OK, "none is configured", "")
+	} else if err := s.client.Auth(p.mechanism(s.client)); err != nil {
+		fail("authentication", stepConnect, authError{err})
+		return report
+	} else {
+		note("authentication", provider.OK, "accepted for user "+p.cfg.User, "")
+	}
+	if err := s.client.Mail(from, &smtpclient.MailOptions{}); err != nil {
+		fail("sender "+from, stepMail, err)
+		return report
+	}
+	note("sender "+from, provider.OK, "accepted", "")
+	if err := s.client.Rcpt(to, nil); err != nil {
+		fail("recipient "+to, stepRcpt, err)
+		return report
+	}
+	note("recipient "+to, provider.OK, "accepted", "")
+	s.usable = s.client.Reset() == nil
+	note("reset", provider.OK, "nothing was sent", "")
+	return report
+}
+
+// checkTLS adds the step about the connection's protection.
+func (p *Provider) checkTLS(s *session, note func(string, provider.Verdict, string, string) bool) bool {
+	if p.cfg.TLS == NoTLS {
+		if loopback(p.cfg.Host) {
+			return note("TLS", provider.OK, "none, to this machine itself", "")
+		}
+		return note("TLS", provider.Warning, "none: letters cross the network in the clear", `use tls = "starttls" or "implicit"`)
+	}
+	state, ok := s.client.TLSConnectionState()
+	if !ok || len(state.PeerCertificates) == 0 {
+		return note("TLS", provider.Failed, "the connection is not protected", "")
+	}
+	cert := state.PeerCertificates[0]
+	left := time.Until(cert.NotAfter)
+	saw := fmt.Sprintf("%s, certificate of %s by %s, %d days left", tls.VersionName(state.Version), strings.Join(names(cert.DNSNames, cert.Subject.CommonName), " "),
+		cert.Issuer.CommonName, int(left/(24*time.Hour)))
+	if left < soonExpires {
+		return note("TLS", provider.Warning, saw, "the provider's certificate ends soon; after that nothing gets out")
+	}
+	return note("TLS", provider.OK, saw, "")
+}
+
+func names(dns []string, common string) []string {
+	if len(dns) == 0 {
+		return []string{common}
+	}
+	return dns
+}
+
+// remedy says what to do about a refusal.
+func remedy(r provider.Result, at step) string {
+	switch {
+	case r.Code == 535 || r.Code == 534 || r.Code == 538:
+		return "check user and password; many providers want an app password or API key, not the account's own"
+	case r.Code == 530:
+		return "the server wants authentication: configure user and password"
+	case at == stepMail && r.Class == retry.Misconfigured:
+		return "verify this sender or its domain with the provider, or send from one that is"
+	case at == stepRcpt && r.Class == retry.RecipientRefused:
+		return "try another recipient with --to; if all are refused, the account may be limited"
+	case r.Class == retry.Transient:
+		return "try again in a minute; if it stays, ask the provider what the words mean"
+	}
+	return ""
+}
+
+// withoutUser returns a provider for the same server that does not authenticate.
+func (p *Provider) withoutUser() *Provider {
+	c := p.cfg
+	c.User, c.Password = "", ""
+	return &Provider{name: p.name, cfg: c, tls: p.tls}
+}
+
+// A transcript is the lines of a conversation, with what follows AUTH masked. It is safe for
+// concurrent use.
+type transcript struct {
+	mu   sync.Mutex // guards text
+	text strings.Builder
+}
+
+// Write implements io.Writer.
+func (t *transcript) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.text.Write(p)
+}
+
+// lines returns the conversation. A line after AUTH that is no reply of the server is a secret in
+// base64, however many there are.
+func (t *transcript) lines() []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var out []string
+	secret := false
+	for line := range strings.Lines(t.text.String()) {
+		line = strings.TrimRight(line, "\r\n")
+		reply := len(line) >= 3 && strings.Trim(line[:3], "0123456789") == "" && (len(line) == 3 || line[3] == ' ' || line[3] == '-')
+		switch {
+		case strings.HasPrefix(strings.ToUpper(line), "AUTH "):
+			secret = true
+			mechanism, _, _ := strings.Cut(line[5:], " ")
+			line = "AUTH " + mechanism + " •••"
+		case secret && reply && strings.HasPrefix(line, "334"):
+			line = "334 •••"
+		case secret && reply:
+			secret = false
+		case secret:
+			line = "•••"
+		}
+		out = append(out, line)
+	}
+	return out
+}
