@@ -29,7 +29,7 @@ func main() {
 		scale = 1
 	}
 	var all []figure
-	for _, measure := range []func(scale int) ([]figure, error){tokenFigures, signupFigures, deliveryFigures} {
+	for _, measure := range []func(scale int) ([]figure, error){tokenFigures, letterFigures, signupFigures, smtpFigures, deliveryFigures} {
 		figures, err := measure(scale)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, "bench:", err)

@@ -139,3 +139,42 @@ func TestDemoScriptJSON(t *testing.T) {
 		}
 	}
 }
+
+// A full demo, with every attempt logged, prints none of the secrets that were in use: no key, no
+// password, no code, no token.
+func TestDemoPrintsNoSecret(t *testing.T) {
+	data := t.TempDir()
+	var out, errOut bytes.Buffer
+	if code := run(t.Context(), []string{"demo", "--script", "--verbose", "--data", data}, &out, &errOut); code != exitDone {
+		t.Fatalf("exit %d\n%s", code, errOut.String())
+	}
+	printed := out.String() + errOut.String()
+	if strings.Count(printed, "msg=attempt") < 14 {
+		t.Fatalf("the attempts are not logged:\n%s", errOut.String())
+	}
+	in, err := inbox.New(inbox.Config{Dir: filepath.Join(data, "inbox")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ring, err := os.ReadFile(filepath.Join(data, "keyring.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var set struct{ Keys []struct{ K string } }
+	if err := json.Unmarshal(ring, &set); err != nil {
+		t.Fatal(err)
+	}
+	secrets := []string{"low tide at nine", set.Keys[0].K}
+	for _, l := range in.Letters("") {
+		_, token, _ := strings.Cut(l.Link(), "?t=")
+		secrets = append(secrets, l.Code(), strings.ReplaceAll(l.Code(), " ", ""), token)
+	}
+	if len(secrets) < 40 {
+		t.Fatalf("only %d secrets found to look for", len(secrets))
+	}
+	for _, s := range secrets {
+		if s == "" || strings.Contains(printed, s) {
+			t.Errorf("the demo prints the secret %q", s)
+		}
+	}
+}

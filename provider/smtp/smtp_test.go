@@ -3,9 +3,15 @@ package smtp
 import (
 	"bufio"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"io"
+	"math/big"
 	"net"
 	"os"
 	"path/filepath"
@@ -48,6 +54,9 @@ var polite = map[string]string{
 func newServer(tb testing.TB, mode TLS, name string, rules map[string]string) *server {
 	tb.Helper()
 	cert, err := inbox.NewCertificate(name)
+	if name == "expired" {
+		cert, err = expired()
+	}
 	if err != nil {
 		tb.Fatal(err)
 	}
@@ -78,6 +87,19 @@ func newServer(tb testing.TB, mode TLS, name string, rules map[string]string) *s
 	})
 	tb.Cleanup(func() { s.listen.Close(); stop(); all.Wait() })
 	return s
+}
+
+// expired returns a certificate for localhost that ended yesterday.
+func expired() (*inbox.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"localhost"}, IsCA: true, BasicConstraintsValid: true,
+		NotBefore: time.Now().AddDate(0, 0, -9), NotAfter: time.Now().AddDate(0, 0, -1)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	return &inbox.Certificate{TLS: tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key},
+		PEM: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})}, err
 }
 
 func (s *server) answer(command string) string {
@@ -202,6 +224,7 @@ func TestSendOutcomes(t *testing.T) {
 		{"no STARTTLS offered", StartTLS, "localhost", map[string]string{"EHLO": noTLS}, account, retry.Misconfigured, 0, "offers no STARTTLS", 0},
 		{"wrong name in the certificate", StartTLS, "pier.example", nil, account, retry.Misconfigured, 0, "pier.example", 0},
 		{"unknown authority", StartTLS, "localhost", nil, func(c *Config) { c.CAFile = "" }, retry.Misconfigured, 0, "ca_file", 0},
+		{"expired certificate", StartTLS, "expired", nil, account, retry.Misconfigured, 0, "expired", 0},
 		{"TLS spoken to a plain port", Implicit, "plain", nil, nil, retry.Misconfigured, 0, "starttls", 0},
 		{"wrong password", StartTLS, "localhost", map[string]string{"AUTH": "535 5.7.8 bad credentials"}, account, retry.Misconfigured, 535, "535 5.7.8 bad credentials", 0},
 		{"authentication not now", StartTLS, "localhost", map[string]string{"AUTH": "454 4.7.0 later"}, account, retry.Transient, 454, "later", 0},

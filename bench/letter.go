@@ -1,0 +1,220 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	htmltemplate "html/template"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"text/template"
+	"time"
+
+	"golang.org/x/text/language"
+
+	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/dkim"
+	"github.com/illumicode/illumicode/letters"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/smtp"
+)
+
+// letterFigures measures the confirmation letter, rendered and composed, against executing its two
+// layouts with what they would be given, and nothing else; and signing against the bare operation.
+func letterFigures(scale int) ([]figure, error) {
+	set, err := letters.Default()
+	if err != nil {
+		return nil, err
+	}
+	writer, err := letter.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/"}.Check()
+	if err != nil {
+		return nil, err
+	}
+	request := set.Sample("confirm", language.English, writer, "https://ferry.example")
+	from, err := message.ParseAddress("crew@ternisle.example")
+	if err != nil {
+		return nil, err
+	}
+	compose := func() (*message.Composed, error) {
+		r, err := set.Render(request)
+		if err != nil {
+			return nil, err
+		}
+		return message.Message{From: from, To: []message.Address{from}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
+			Date: time.Unix(1924000000, 0), ID: "bench@ternisle.example"}.Compose()
+	}
+	plain := func() error {
+		c, err := compose()
+		if err == nil {
+			_, err = c.WriteTo(io.Discard)
+		}
+		return err
+	}
+	bare, err := bareTemplates(set, request)
+	if err != nil {
+		return nil, err
+	}
+	signers, operations, err := signers()
+	if err != nil {
+		return nil, err
+	}
+	signedBy := func(s *dkim.Signer) func() error {
+		return func() error {
+			c, err := compose()
+			if err != nil {
+				return err
+			}
+			if _, err := s.Sign(c); err != nil {
+				return err
+			}
+			_, err = c.WriteTo(io.Discard)
+			return err
+		}
+	}
+	many := func(n int, fn func() error) func() error {
+		return func() error {
+			for range n {
+				if err := fn(); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	}
+	times, err := inTurns(5*scale, many(50, plain), many(50, bare), many(50, signedBy(signers[0])), many(50, signedBy(signers[1])), many(50, operations[1]))
+	if err != nil {
+		return nil, err
+	}
+	per := func(i int) time.Duration { return median(times[i]) / 50 }
+	ours, floor := testing.AllocsPerRun(100, func() { plain() }), testing.AllocsPerRun(100, func() { bare() })
+	return []figure{
+		{"letter rendered and composed", "its bare templates", medianRatio(times[0], times[1]), 1.4, fmt.Sprintf("%v against %v; %.0f allocations against %.0f", per(0), per(1), ours, floor)},
+		{"the same, signed with Ed25519", "its bare templates", medianRatio(times[2], times[1]), 1.8, fmt.Sprintf("%v against %v", per(2), per(1))},
+		{"the same, signed with RSA", "the bare RSA operation", medianRatio(times[3], times[4]), 0, fmt.Sprintf("%v against %v", per(3), per(4))},
+	}, nil
+}
+
+// bareTemplates returns the floor: the two default layouts and the letter's words, executed by the
+// standard library as they are. The sheet is what Render would have made of the words.
+func bareTemplates(set *letter.Set, r letter.Request) (func() error, error) {
+	read := func(name string) (string, error) {
+		raw, err := os.ReadFile(filepath.Join("letters", "default", name))
+		return string(raw), err
+	}
+	textSource, err := read("layout.txt")
+	if err != nil {
+		return nil, fmt.Errorf("run bench from the top of the repository: %w", err)
+	}
+	htmlSource, err := read("layout.html")
+	if err != nil {
+		return nil, err
+	}
+	text, err := template.New("").Parse(textSource)
+	if err != nil {
+		return nil, err
+	}
+	html, err := htmltemplate.New("").Parse(htmlSource)
+	if err != nil {
+		return nil, err
+	}
+	rendered, err := set.Render(r)
+	if err != nil {
+		return nil, err
+	}
+	paragraphs := strings.Split(rendered.Text, "\n\n")
+	sheet := letter.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1], Instruction: paragraphs[1:2],
+		Button: "Confirm this address", Link: r.Proof.Link, CodeLabel: "Your code", Code: r.Proof.Code, Aside: paragraphs[6:8], Closing: paragraphs[8:9], Writer: r.Writer}
+	// The words of the six parts, as many and as long as the letter's.
+	words, err := template.New("").Parse("Hello{{if .name}} {{.name}}{{end}}, Somebody, most likely you, has registered with {{.site}} under this address. " +
+		"The button works for {{.link_life}}, the code for {{.code_life}}. Confirm your address for {{.site}}. {{.code}} is your code for {{.site}}.")
+	if err != nil {
+		return nil, err
+	}
+	data := map[string]any{"name": "Mara", "site": "Tern Isle Ferry", "link_life": "24 hours", "code_life": "10 minutes", "code": "482 913"}
+	return func() error {
+		var b bytes.Buffer
+		return errors.Join(words.Execute(&b, data), text.Execute(&b, sheet), html.Execute(&b, sheet))
+	}, nil
+}
+
+// signers returns signers with an Ed25519 and an RSA key, and the bare operation of each.
+func signers() ([]*dkim.Signer, []func() error, error) {
+	_, ed, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	rs, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		return nil, nil, err
+	}
+	sum := sha256.Sum256([]byte("a header"))
+	var all []*dkim.Signer
+	for _, private := range []crypto.Signer{ed, rs} {
+		der, err := x509.MarshalPKCS8PrivateKey(private)
+		if err != nil {
+			return nil, nil, err
+		}
+		k, err := dkim.ParseKey("ternisle.example", "pier", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+		if err != nil {
+			return nil, nil, err
+		}
+		s, err := dkim.New(k)
+		if err != nil {
+			return nil, nil, err
+		}
+		all = append(all, s)
+	}
+	return all, []func() error{
+		func() error { _, err := ed.Sign(rand.Reader, sum[:], crypto.Hash(0)); return err },
+		func() error { _, err := rs.Sign(rand.Reader, sum[:], crypto.SHA256); return err },
+	}, nil
+}
+
+// smtpFigures measures the SMTP provider, with nothing to record, against the bare loop on the
+// same number of connections.
+func smtpFigures(scale int) ([]figure, error) {
+	s, err := newSink()
+	if err != nil {
+		return nil, err
+	}
+	letter := bytes.Repeat([]byte("The sailing at seven is on time, and the sea is calm.\r\n"), 150)
+	letter = append([]byte("Subject: x\r\n\r\n"), letter...)
+	way, err := smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS, Letters: 1 << 20})
+	if err != nil {
+		return nil, err
+	}
+	defer way.Close()
+	n := 40 * scale
+	ours := func() error {
+		for i := range n {
+			r := way.Send(context.Background(), provider.Handover{ID: "d", Message: provider.Bytes(letter),
+				Envelope: provider.Envelope{From: "crew@ternisle.example", To: fmt.Sprintf("passenger%d@ternisle.example", i)},
+				Begin:    func(context.Context) error { return nil }})
+			if r.Class != retry.Accepted {
+				return errors.New(r.Reply)
+			}
+		}
+		return nil
+	}
+	bare := func() error { _, err := bareLoop(s, letter, 1, n); return err }
+	times, err := inTurns(9, ours, bare)
+	if err != nil {
+		return nil, err
+	}
+	rate := func(i int) float64 { return float64(n) / median(times[i]).Seconds() }
+	return []figure{{"SMTP provider, one connection", "bare SMTP loop", medianRatio(times[0], times[1]), 1.15, fmt.Sprintf("%.0f/s against %.0f/s", rate(0), rate(1))}}, nil
+}
