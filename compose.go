@@ -103,13 +103,9 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 func (c composer) sms(to message.Address, r letter.Request) (outbox.Letter, error) {
 	code := strings.ReplaceAll(r.Proof.Code, " ", "")
 	r.Proof.Code = code // short, and one word that phones recognise
-	rendered, err := c.s.letters.Render(r)
+	text, err := c.s.letters.RenderSMS(r)
 	if err != nil {
 		return outbox.Letter{}, err
-	}
-	text := rendered.SMS
-	if text == "" {
-		return outbox.Letter{}, fmt.Errorf("illumicode: letter %q has no form as SMS; give it an sms part", r.Letter)
 	}
 	if code != "" {
 		base, err := url.Parse(c.s.site.BaseURL)

@@ -23,14 +23,21 @@ type figure struct {
 
 func main() {
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
+	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp or delivery")
 	flag.Parse()
 	scale := 10
 	if *short {
 		scale = 1
 	}
 	var all []figure
-	for _, measure := range []func(scale int) ([]figure, error){tokenFigures, letterFigures, signupFigures, smtpFigures, deliveryFigures} {
-		figures, err := measure(scale)
+	for _, group := range []struct {
+		name    string
+		measure func(scale int) ([]figure, error)
+	}{{"token", tokenFigures}, {"letter", letterFigures}, {"signup", signupFigures}, {"smtp", smtpFigures}, {"delivery", deliveryFigures}} {
+		if *only != "" && *only != group.name {
+			continue
+		}
+		figures, err := group.measure(scale)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, "bench:", err)
 			os.Exit(1)

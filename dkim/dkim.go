@@ -5,6 +5,7 @@
 package dkim
 
 import (
+	"bufio"
 	"crypto"
 	"crypto/ed25519"
 	"crypto/rsa"
@@ -109,8 +110,12 @@ func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 		if err != nil {
 			return "", fmt.Errorf("dkim: key %v: %w", k, err)
 		}
-		if _, err := message.WriteTo(one); err != nil {
+		buffered := bufio.NewWriterSize(one, 32<<10) // each write crosses a pipe to another goroutine
+		if _, err := message.WriteTo(buffered); err != nil {
 			one.Close() // it has failed already
+			return "", fmt.Errorf("dkim: key %v: %w", k, err)
+		}
+		if err := buffered.Flush(); err != nil {
 			return "", fmt.Errorf("dkim: key %v: %w", k, err)
 		}
 		if err := one.Close(); err != nil {

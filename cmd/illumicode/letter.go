@@ -95,18 +95,25 @@ func (a *app) letterShow() *cobra.Command {
 			if err := oneArg("the name of a letter, as `illumicode letter list` shows it")(cmd, args); err != nil {
 				return err
 			}
-			r, err := set.Render(set.Sample(args[0], set.Locale(locale), w, base))
+			sample := set.Sample(args[0], set.Locale(locale), w, base)
+			r, err := set.Render(sample)
 			if err != nil {
 				return err
 			}
-			text, err := formOf(r, form)
+			sms := ""
+			if set.HasSMS(args[0]) {
+				if sms, err = set.RenderSMS(sample); err != nil {
+					return err
+				}
+			}
+			text, err := formOf(r, sms, form)
 			if err != nil {
 				return err
 			}
 			if out != "" {
 				return a.toFile(out, func(f io.Writer) error { _, err := io.WriteString(f, text); return err })
 			}
-			return a.print(map[string]string{"locale": r.Locale.String(), "subject": r.Subject, "text": r.Text, "html": r.HTML, "sms": r.SMS},
+			return a.print(map[string]string{"locale": r.Locale.String(), "subject": r.Subject, "text": r.Text, "html": r.HTML, "sms": sms},
 				func() { fmt.Fprint(a.out, text) })
 		},
 	}
@@ -118,22 +125,22 @@ func (a *app) letterShow() *cobra.Command {
 }
 
 // formOf returns a rendered letter in one form.
-func formOf(r letter.Rendered, form string) (string, error) {
+func formOf(r letter.Rendered, sms, form string) (string, error) {
 	switch form {
 	case "text":
 		return "Subject: " + r.Subject + "\n\n" + r.Text, nil
 	case "html":
 		return r.HTML, nil
 	case "sms":
-		if r.SMS == "" {
+		if sms == "" {
 			return "", errors.New("this letter has no form as SMS")
 		}
-		n, gsm := message.Segments(r.SMS)
+		n, gsm := message.Segments(sms)
 		alphabet := "GSM 7-bit"
 		if !gsm {
 			alphabet = "UCS-2"
 		}
-		return fmt.Sprintf("%s\n\n(%d segments, %s)\n", r.SMS, n, alphabet), nil
+		return fmt.Sprintf("%s\n\n(%d segments, %s)\n", sms, n, alphabet), nil
 	case "eml":
 		at, err := message.ParseAddress("reader@letters.example")
 		if err != nil {

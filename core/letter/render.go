@@ -37,7 +37,6 @@ type Rendered struct {
 	Subject string
 	Text    string
 	HTML    string
-	SMS     string // empty if the letter has no form for it
 }
 
 // A Sheet is what a layout is executed with. Every slice of paragraphs may be empty.
@@ -73,16 +72,49 @@ func (s *Set) Render(r Request) (Rendered, error) {
 	return out, nil
 }
 
+// RenderSMS is Render for the letter's form as a text message, which it must have.
+func (s *Set) RenderSMS(r Request) (string, error) {
+	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
+		return "", err
+	}
+	c, err := s.find(r.Letter, r.Locale)
+	if err != nil {
+		return "", err
+	}
+	fail := func(err error) (string, error) {
+		return "", fmt.Errorf("letter %q, locale %s, sms: %w", r.Letter, c.catalog.Locale, err)
+	}
+	b, err := s.bind(r.Letter, c, r.Zone)
+	if err != nil {
+		return fail(err)
+	}
+	t := b.parts["sms"]
+	if t == nil {
+		return fail(ErrMissing)
+	}
+	w := newLimited()
+	if err := t.Execute(w, c.given(r)); err != nil {
+		return fail(err)
+	}
+	return strings.TrimSpace(w.String()), nil
+}
+
+// given returns the data of a request with what every letter is given.
+func (c *compiled) given(r Request) map[string]any {
+	data := make(map[string]any, len(r.Data)+5)
+	maps.Copy(data, r.Data)
+	data["site"], data["link"], data["code"] = r.Writer.Name, r.Proof.Link, r.Proof.Code
+	data["link_life"], data["code_life"] = c.catalog.life(r.Proof.LinkLife), c.catalog.life(r.Proof.CodeLife)
+	return data
+}
+
 // render does the work; with an error it returns the part in which it came up.
 func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err error) {
 	b, err := s.bind(r.Letter, c, r.Zone)
 	if err != nil {
 		return out, "binding", err
 	}
-	data := make(map[string]any, len(r.Data)+5)
-	maps.Copy(data, r.Data)
-	data["site"], data["link"], data["code"] = r.Writer.Name, r.Proof.Link, r.Proof.Code
-	data["link_life"], data["code_life"] = c.catalog.life(r.Proof.LinkLife), c.catalog.life(r.Proof.CodeLife)
+	data := c.given(r)
 	words := func(name string) string {
 		t := b.parts[name]
 		if t == nil || err != nil {
@@ -108,7 +140,6 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	if sheet.Code != "" {
 		sheet.CodeLabel = words("code_label")
 	}
-	sms := words("sms")
 	if err != nil {
 		return out, part, err
 	}
@@ -119,13 +150,15 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 		return out, "body", err
 	}
 	var text, html strings.Builder
+	text.Grow(2 << 10) // about what letters have
+	html.Grow(8 << 10)
 	if err := s.text.Execute(&text, sheet); err != nil {
 		return out, "text layout", err
 	}
 	if err := s.html.Execute(&html, sheet); err != nil {
 		return out, "HTML layout", err
 	}
-	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String(), SMS: sms}, "", nil
+	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()}, "", nil
 }
 
 // oneLine makes a value's line break a space: it ends no header.

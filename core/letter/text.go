@@ -37,6 +37,7 @@ func lines(s string) []string {
 // whole: a link broken in two is no link.
 func wrap(text string) string {
 	var b strings.Builder
+	b.Grow(len(text) + len(text)/16)
 	blank := 0
 	for line := range strings.SplitSeq(strings.TrimSpace(text), "\n") {
 		line = strings.TrimRight(line, " \t\r")
@@ -46,6 +47,11 @@ func wrap(text string) string {
 			}
 		} else {
 			blank = 0
+		}
+		if len(line) <= textWidth {
+			b.WriteString(line)
+			b.WriteByte('\n')
+			continue
 		}
 		indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
 		b.WriteString(indent)

@@ -3,9 +3,7 @@
 package message
 
 import (
-	"bytes"
 	"encoding/base64"
-	"mime/quotedprintable"
 	"strings"
 )
 
@@ -17,7 +15,7 @@ func appendText(b []byte, mediaType, body string) []byte {
 	encoding := "7bit"
 	if !fits7bit(body) {
 		encoding = "quoted-printable"
-		if foreign := countForeign(body); foreign > len(body)/3 {
+		if !isASCII(body) && countForeign(body) > len(body)/3 {
 			encoding = "base64"
 		}
 	}
@@ -35,11 +33,67 @@ func appendText(b []byte, mediaType, body string) []byte {
 		}
 		return b
 	}
-	buf := bytes.NewBuffer(b)
-	w := quotedprintable.NewWriter(buf)
-	w.Write([]byte(body)) // writing to a bytes.Buffer does not fail
-	w.Close()
-	return buf.Bytes()
+	return appendQuoted(b, body)
+}
+
+// plainQuoted marks the bytes that quoted-printable leaves as they are (RFC 2045 §6.7, rules 2 and
+// 3), but for white space at the end of a line.
+var plainQuoted = func() (t [256]bool) {
+	for c := '!'; c <= '~'; c++ {
+		t[c] = c != '='
+	}
+	t[' '], t['\t'] = true, true
+	return t
+}()
+
+// appendQuoted appends body, with bare line feeds, in quoted-printable. It copies runs of plain
+// bytes, of which letters mostly consist.
+func appendQuoted(b []byte, body string) []byte {
+	for {
+		line, rest, more := strings.Cut(body, "\n")
+		b = appendQuotedLine(b, line)
+		if !more {
+			return b
+		}
+		b = append(b, '\r', '\n')
+		body = rest
+	}
+}
+
+func appendQuotedLine(b []byte, line string) []byte {
+	const hex = "0123456789ABCDEF"
+	const room = foldAt - 1 // the last column is for the sign of a soft break
+	end := len(line)
+	if end > 0 && (line[end-1] == ' ' || line[end-1] == '\t') {
+		end-- // a relay might drop it
+	}
+	column := 0
+	soft := func(width int) {
+		if column+width > room {
+			b = append(b, "=\r\n"...)
+			column = 0
+		}
+		column += width
+	}
+	for i := 0; i < len(line); {
+		run := i
+		for run < end && plainQuoted[line[run]] {
+			run++
+		}
+		for i < run {
+			soft(1)
+			column--
+			n := min(run-i, room-column)
+			b = append(b, line[i:i+n]...)
+			i, column = i+n, column+n
+		}
+		if i < len(line) && (i >= end || !plainQuoted[line[i]]) {
+			soft(3)
+			b = append(b, '=', hex[line[i]>>4], hex[line[i]&15])
+			i++
+		}
+	}
+	return b
 }
 
 // countForeign counts the bytes that quoted-printable would triple.
