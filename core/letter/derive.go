@@ -71,8 +71,10 @@ func spacing(tag string) (before, after string) {
 	switch tag {
 	case "p", "h1", "h2", "h3", "h4", "ul", "ol", "table", "blockquote", "pre", "section":
 		return "\n\n", "\n\n"
-	case "div", "tr":
+	case "div":
 		return "\n", "\n"
+	case "tr":
+		return "", "\n"
 	case "li":
 		return "\n- ", "\n"
 	case "td", "th":
