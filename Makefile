@@ -10,7 +10,9 @@ demo:
 # The nested module has the driver of a C library, which the library's users must not get.
 test:
 	scripts/need gcc:gcc git:git /usr/bin/python3:python3 \
-	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl
+	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl \
+	  /usr/sbin/postfix:postfix /usr/sbin/saslpasswd2:sasl2-bin /usr/share/doc/libsasl2-modules:libsasl2-modules \
+	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db
 	CGO_ENABLED=1 go test -race -timeout 9m ./...
 	cd store/sqlite/foreign && CGO_ENABLED=1 go test -race -timeout 3m ./...
 
