@@ -135,7 +135,7 @@ func TestCoreIsPure(t *testing.T) {
 
 // Every promise of docs/threats.md names a test that exists.
 func TestThreatsNameTests(t *testing.T) {
-	out, err := exec.CommandContext(t.Context(), "git", "grep", "-hoE", `^func (Test|Fuzz)\w+`, "--", "*_test.go").Output()
+	out, err := exec.CommandContext(t.Context(), "git", "grep", "--untracked", "-hoE", `^func (Test|Fuzz)\w+`, "--", "*_test.go").Output()
 	if err != nil {
 		t.Fatalf("git grep: %v", err)
 	}

@@ -67,13 +67,19 @@ func (s *sender) note(what string, v provider.Verdict, saw, next string, took ti
 	s.steps = append(s.steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next, Took: took})
 }
 
+// noResolver is what to do about a lookup that failed.
+const noResolver = "see whether this machine can resolve names, or name another DNS server with --resolver"
+
 // txt returns the TXT records at name that begin with a prefix. That there is none is no error.
 func (s *sender) txt(name, prefix string) (found []string, took time.Duration, err error) {
 	start := time.Now()
 	all, err := s.r.LookupTXT(s.ctx, name)
 	took = time.Since(start)
-	if dns, ok := errors.AsType[*net.DNSError](err); ok && dns.IsNotFound {
-		err = nil
+	if dns, ok := errors.AsType[*net.DNSError](err); ok {
+		err = fmt.Errorf("the lookup of %s failed: %s", name, dns.Err)
+		if dns.IsNotFound {
+			err = nil
+		}
 	}
 	for _, t := range all {
 		if strings.HasPrefix(strings.ToLower(strings.TrimSpace(t)), prefix) {
@@ -106,7 +112,7 @@ func (s *sender) spf() bool {
 	found, took, err := s.txt(s.domain, "v=spf1")
 	switch {
 	case err != nil:
-		s.note("SPF", provider.Failed, err.Error(), "", took)
+		s.note("SPF", provider.Failed, err.Error(), noResolver, took)
 	case len(found) == 0:
 		s.note("SPF", provider.Warning, "no record", "publish a TXT record at "+s.domain+" that lists what the provider tells you, such as v=spf1 include:… -all", took)
 	case len(found) > 1:
@@ -135,7 +141,7 @@ func (s *sender) key(k dkim.Key) bool {
 	want, form := publicKey(k)
 	switch {
 	case err != nil:
-		s.note(what, provider.Failed, err.Error(), "", took)
+		s.note(what, provider.Failed, err.Error(), noResolver, took)
 	case len(found) == 0:
 		s.note(what, provider.Failed, "nothing is published at "+k.String(), "publish there: v=DKIM1; k="+form+"; p="+want, took)
 	default:
@@ -177,7 +183,7 @@ func (s *sender) dmarc(spf, aligned, signs bool) {
 	}
 	switch {
 	case err != nil:
-		s.note("DMARC", provider.Failed, err.Error(), "", took)
+		s.note("DMARC", provider.Failed, err.Error(), noResolver, took)
 		return
 	case len(found) == 0:
 		s.note("DMARC", provider.Warning, "no policy", "publish a TXT record at _dmarc."+organisation(s.domain)+", to begin with v=DMARC1; p=none; rua=mailto:…", took)

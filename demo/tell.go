@@ -8,6 +8,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/text/width"
+
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -105,7 +107,7 @@ func (t *Teller) Summary(sum store.Summary, attempts map[string]int, arrived int
 	t.line("Attempts: %d accepted, %d put off and repeated, %d ambiguous.", attempts["accepted"], attempts["transient"], attempts["ambiguous"])
 }
 
-// fit pads or cuts s to n columns. Wide characters of the demo's names count as two.
+// fit pads or cuts s to n columns.
 func fit(s string, n int) string {
 	var b strings.Builder
 	used := 0
@@ -122,8 +124,9 @@ func fit(s string, n int) string {
 	return b.String() + strings.Repeat(" ", max(0, n-used))
 }
 
+// columns returns how many columns of a terminal a character takes (Unicode Standard Annex #11).
 func columns(r rune) int {
-	if r >= 0x3000 && r < 0xa000 || r >= 0xff00 && r < 0xff61 {
+	if k := width.LookupRune(r).Kind(); k == width.EastAsianWide || k == width.EastAsianFullwidth {
 		return 2
 	}
 	return 1

@@ -150,10 +150,10 @@ func tried(what, saw string, err error) provider.Step {
 }
 
 func (c checker) configuration() []provider.Step {
-	steps := []provider.Step{tried("file", fmt.Sprintf("read, with %d providers", len(c.f.Provider)), nil)}
+	steps := []provider.Step{tried("file", fmt.Sprintf("read; providers: %d", len(c.f.Provider)), nil)}
 	ring, err := c.f.Keyring()
 	if err == nil {
-		steps = append(steps, tried("keyring", fmt.Sprintf("%d keys, %s signs", len(ring.Keys()), ring.Active()), nil))
+		steps = append(steps, tried("keyring", fmt.Sprintf("keys: %d; %s signs", len(ring.Keys()), ring.Active()), nil))
 	} else {
 		steps = append(steps, tried("keyring", "", err))
 	}
@@ -229,7 +229,7 @@ func (a *app) tellSections(all []section) {
 			}
 			fmt.Fprintf(w, "  %s\t%s\t%s%s\n", step.What, paint(colour, string(step.Verdict)), step.Saw, took)
 			if step.Next != "" {
-				fmt.Fprintf(w, "  \t\t→ %s\n", step.Next)
+				fmt.Fprintf(w, "  \t%s\t→ %s\n", paint(colour, ""), step.Next) // as many invisible bytes as above, which the columns count
 			}
 		}
 		for _, line := range s.Raw {
