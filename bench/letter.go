@@ -17,6 +17,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"text/template"
@@ -99,13 +100,37 @@ func letterFigures(scale int) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
+	const file = 10 << 20
+	perFile, err := attachmentMemory(from, file)
+	if err != nil {
+		return nil, err
+	}
 	per := func(i int) time.Duration { return median(times[i]) / 50 }
 	ours, floor := testing.AllocsPerRun(100, func() { plain() }), testing.AllocsPerRun(100, func() { bare() })
 	return []figure{
 		{"letter rendered and composed", "its bare templates", medianRatio(times[0], times[1]), 1.4, fmt.Sprintf("%v against %v; %.0f allocations against %.0f", per(0), per(1), ours, floor)},
 		{"the same, signed with Ed25519", "its bare templates", medianRatio(times[2], times[1]), 1.8, fmt.Sprintf("%v against %v", per(2), per(1))},
 		{"the same, signed with RSA", "the bare RSA operation", medianRatio(times[3], times[4]), 0, fmt.Sprintf("%v against %v", per(3), per(4))},
+		{"memory to write a 10 MB attachment", "its size", float64(perFile) / file, 0.01, fmt.Sprintf("%d KiB", perFile>>10)},
 	}, nil
+}
+
+// attachmentMemory returns how many bytes are allocated to write a message with one attachment.
+func attachmentMemory(from message.Address, size int64) (uint64, error) {
+	c, err := message.Message{From: from, To: []message.Address{from}, Subject: "x", Text: "x", ID: "bench@ternisle.example", Date: time.Unix(1924000000, 0),
+		Attachments: []message.Part{{Name: "chart.bin", Size: size, Open: func() (io.ReadCloser, error) {
+			return io.NopCloser(io.LimitReader(rand.Reader, size)), nil
+		}}}}.Compose()
+	if err != nil {
+		return 0, err
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	if _, err := c.WriteTo(io.Discard); err != nil {
+		return 0, err
+	}
+	runtime.ReadMemStats(&after)
+	return after.TotalAlloc - before.TotalAlloc, nil
 }
 
 // bareTemplates returns the floor: the two default layouts and the letter's words, executed by the

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	msgdkim "github.com/emersion/go-msgauth/dkim"
 )
@@ -97,6 +98,9 @@ func (s *Signer) Keys() []Key { return append([]Key(nil), s.keys...) }
 var signed = []string{"From", "To", "Cc", "Reply-To", "Subject", "Date", "Message-ID", "In-Reply-To", "References",
 	"MIME-Version", "Content-Type", "Auto-Submitted", "List-Unsubscribe", "List-Unsubscribe-Post"}
 
+// writers gather what is signed: each write crosses a pipe to another goroutine.
+var writers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 32<<10) }}
+
 // Sign returns the DKIM-Signature fields of a message, to be put in front of it. It reads the
 // message once for each key. A signature holds the second in which it was made, so two of one
 // message differ: keep the first.
@@ -105,12 +109,14 @@ func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 	for _, k := range s.keys {
 		one, err := msgdkim.NewSigner(&msgdkim.SignOptions{
 			Domain: k.Domain, Selector: k.Selector, Signer: k.private, HeaderKeys: signed,
-			HeaderCanonicalization: msgdkim.CanonicalizationRelaxed, BodyCanonicalization: msgdkim.CanonicalizationRelaxed,
+			HeaderCanonicalization: msgdkim.CanonicalizationRelaxed, BodyCanonicalization: msgdkim.CanonicalizationSimple,
 		})
 		if err != nil {
 			return "", fmt.Errorf("dkim: key %v: %w", k, err)
 		}
-		buffered := bufio.NewWriterSize(one, 32<<10) // each write crosses a pipe to another goroutine
+		buffered := writers.Get().(*bufio.Writer)
+		buffered.Reset(one)
+		defer writers.Put(buffered)
 		if _, err := message.WriteTo(buffered); err != nil {
 			one.Close() // it has failed already
 			return "", fmt.Errorf("dkim: key %v: %w", k, err)

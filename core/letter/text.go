@@ -48,7 +48,7 @@ func wrap(text string) string {
 		} else {
 			blank = 0
 		}
-		if len(line) <= textWidth {
+		if len(line) <= textWidth || utf8.RuneCountInString(line) <= textWidth {
 			b.WriteString(line)
 			b.WriteByte('\n')
 			continue

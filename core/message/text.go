@@ -15,7 +15,7 @@ func appendText(b []byte, mediaType, body string) []byte {
 	encoding := "7bit"
 	if !fits7bit(body) {
 		encoding = "quoted-printable"
-		if !isASCII(body) && countForeign(body) > len(body)/3 {
+		if countForeign(body) > len(body)/3 {
 			encoding = "base64"
 		}
 	}
