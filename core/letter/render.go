@@ -90,6 +90,9 @@ func (s *Set) RenderSMS(r Request) (string, error) {
 	}
 	t := b.parts["sms"]
 	if t == nil {
+		if words := b.plain["sms"]; words != "" {
+			return words, nil
+		}
 		return fail(ErrMissing)
 	}
 	w := newLimited()
@@ -118,7 +121,7 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	words := func(name string) string {
 		t := b.parts[name]
 		if t == nil || err != nil {
-			return ""
+			return b.plain[name]
 		}
 		var w limited
 		w.room = maxPart
@@ -187,6 +190,7 @@ func (c *Catalog) life(d time.Duration) string {
 // them, which costs more than executing them, so the results are kept.
 type bound struct {
 	parts map[string]*template.Template
+	plain map[string]string  // parts without values, which need no executing
 	text  *template.Template // of the body; nil if derived
 	html  *htmltemplate.Template
 }
@@ -211,8 +215,12 @@ func (s *Set) bind(name string, c *compiled, zone *time.Location) (*bound, error
 		return b, nil
 	}
 	f := formats{c.catalog, zone}
-	b := &bound{parts: make(map[string]*template.Template, len(c.parts))}
+	b := &bound{parts: make(map[string]*template.Template, len(c.parts)), plain: make(map[string]string)}
 	for part, t := range c.parts {
+		if words, ok := onlyText(t.Root); ok {
+			b.plain[part] = strings.TrimSpace(words)
+			continue
+		}
 		copied, err := t.Clone()
 		if err != nil {
 			return nil, err

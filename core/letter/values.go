@@ -23,6 +23,19 @@ func onlyValues(n parse.Node) error {
 	return err
 }
 
+// onlyText returns the words of a template that has no actions.
+func onlyText(root *parse.ListNode) (string, bool) {
+	var b strings.Builder
+	for _, n := range root.Nodes {
+		text, ok := n.(*parse.TextNode)
+		if !ok {
+			return "", false
+		}
+		b.Write(text.Text)
+	}
+	return b.String(), true
+}
+
 // walk calls visit for a node and everything in it.
 func walk(n parse.Node, visit func(parse.Node)) {
 	if n == nil || reflect.ValueOf(n).IsNil() {

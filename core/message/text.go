@@ -15,7 +15,7 @@ func appendText(b []byte, mediaType, body string) []byte {
 	encoding := "7bit"
 	if !fits7bit(body) {
 		encoding = "quoted-printable"
-		if countForeign(body) > len(body)/3 {
+		if sample := body[:min(len(body), 2<<10)]; countForeign(sample) > len(sample)/3 {
 			encoding = "base64"
 		}
 	}
