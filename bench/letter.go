@@ -192,16 +192,20 @@ func signers() ([]*dkim.Signer, []func() error, error) {
 		return nil, nil, err
 	}
 	sum := sha256.Sum256([]byte("a header"))
+	der, err := x509.MarshalPKCS8PrivateKey(rs)
+	if err != nil {
+		return nil, nil, err
+	}
+	byRSA, err := dkim.ParseKey("ternisle.example", "pier", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+	if err != nil {
+		return nil, nil, err
+	}
+	byEd25519, _, err := dkim.GenerateKey("ternisle.example", "quay")
+	if err != nil {
+		return nil, nil, err
+	}
 	var all []*dkim.Signer
-	for _, private := range []crypto.Signer{ed, rs} {
-		der, err := x509.MarshalPKCS8PrivateKey(private)
-		if err != nil {
-			return nil, nil, err
-		}
-		k, err := dkim.ParseKey("ternisle.example", "pier", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
-		if err != nil {
-			return nil, nil, err
-		}
+	for _, k := range []dkim.Key{byEd25519, byRSA} {
 		s, err := dkim.New(k)
 		if err != nil {
 			return nil, nil, err

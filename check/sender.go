@@ -4,10 +4,6 @@ package check
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rsa"
-	"crypto/x509"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
@@ -138,39 +134,25 @@ func (s *sender) spf() bool {
 func (s *sender) key(k dkim.Key) bool {
 	what := "DKIM " + k.Selector
 	found, took, err := s.txt(k.String(), "")
-	want, form := publicKey(k)
+	want := tagsOf(k.Record())
 	switch {
 	case err != nil:
 		s.note(what, provider.Failed, err.Error(), noResolver, took)
 	case len(found) == 0:
-		s.note(what, provider.Failed, "nothing is published at "+k.String(), "publish there: v=DKIM1; k="+form+"; p="+want, took)
+		s.note(what, provider.Failed, "nothing is published at "+k.String(), "publish there: "+k.Record(), took)
 	default:
 		tags := tagsOf(found[0])
 		switch p := strings.Join(strings.Fields(tags["p"]), ""); {
 		case p == "":
 			s.note(what, provider.Failed, "the key at "+k.String()+" is revoked: p is empty", "publish the key again, or sign with another selector", took)
-		case p != want:
-			s.note(what, provider.Failed, "the key published at "+k.String()+" is not the one that signs", "publish there: v=DKIM1; k="+form+"; p="+want, took)
+		case p != want["p"]:
+			s.note(what, provider.Failed, "the key published at "+k.String()+" is not the one that signs", "publish there: "+k.Record(), took)
 		default:
-			s.note(what, provider.OK, "the published key is the one that signs, "+form, "", took)
+			s.note(what, provider.OK, "the published key is the one that signs, "+want["k"], "", took)
 			return true
 		}
 	}
 	return false
-}
-
-func publicKey(k dkim.Key) (p, form string) {
-	switch public := k.Public().(type) {
-	case *rsa.PublicKey:
-		der, err := x509.MarshalPKIXPublicKey(public)
-		if err != nil {
-			return "", "rsa"
-		}
-		return base64.StdEncoding.EncodeToString(der), "rsa"
-	case ed25519.PublicKey:
-		return base64.StdEncoding.EncodeToString(public), "ed25519"
-	}
-	return "", "?"
 }
 
 // dmarc reads the policy of the domain, or of the organisation it belongs to (RFC 7489 §6.6.3).

@@ -1,10 +1,6 @@
 package check
 
 import (
-	"crypto/ed25519"
-	"crypto/x509"
-	"encoding/base64"
-	"encoding/pem"
 	"net"
 	"strings"
 	"testing"
@@ -80,19 +76,11 @@ func (z zone) answer(query []byte) ([]byte, error) {
 }
 
 func TestSender(t *testing.T) {
-	public, private, err := ed25519.GenerateKey(nil)
+	key, _, err := dkim.GenerateKey("ternisle.example", "pier")
 	if err != nil {
 		t.Fatal(err)
 	}
-	der, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	key, err := dkim.ParseKey("ternisle.example", "pier", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
-	if err != nil {
-		t.Fatal(err)
-	}
-	record := "v=DKIM1; k=ed25519; p=" + base64.StdEncoding.EncodeToString(public)
+	record := key.Record()
 	const at, keyAt, policyAt = "ternisle.example", "pier._domainkey.ternisle.example", "_dmarc.ternisle.example"
 	good := func() zone {
 		return zone{txt: map[string][]string{at: {"other=1", "v=spf1 include:relay.example -all"}, keyAt: {record}, policyAt: {"v=DMARC1; p=reject"}},

@@ -2,10 +2,6 @@ package config_test
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
-	"crypto/x509"
-	"encoding/pem"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -15,6 +11,7 @@ import (
 
 	"github.com/illumicode/illumicode/config"
 	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/dkim"
 )
 
 const minimal = `
@@ -42,16 +39,12 @@ func write(t *testing.T, text string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	der, err := x509.MarshalPKCS8PrivateKey(private)
+	_, private, err := dkim.GenerateKey("ternisle.example", "pier")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for name, body := range map[string]string{
-		"dkim.pem":        string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})),
+		"dkim.pem":        string(private),
 		"illumicode.toml": text, "keyring.json": string(ring.Marshal()), "empty": "", "open.json": string(ring.Marshal())} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(body), 0o600); err != nil {
 			t.Fatal(err)

@@ -10,6 +10,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rsa"
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -37,9 +38,6 @@ func (k Key) String() string { return k.Selector + "._domainkey." + k.Domain }
 
 // GoString is String.
 func (k Key) GoString() string { return k.String() }
-
-// Public returns the public key, for comparing it with what is published.
-func (k Key) Public() crypto.PublicKey { return k.private.Public() }
 
 // ParseKey reads a private key in PEM: PKCS #8 with RSA or Ed25519, or PKCS #1. Errors never hold
 // the key.
@@ -75,6 +73,37 @@ func ParseKey(domain, selector string, file []byte) (Key, error) {
 		return Key{domain, selector, p}, nil
 	}
 	return Key{}, wrong("it is neither RSA nor Ed25519")
+}
+
+// GenerateKey returns a new Ed25519 key and its private half in PEM, as [ParseKey] reads it.
+func GenerateKey(domain, selector string) (Key, []byte, error) {
+	_, private, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return Key{}, nil, err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		return Key{}, nil, err
+	}
+	file := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+	k, err := ParseKey(domain, selector, file)
+	return k, file, err
+}
+
+// Record returns the TXT record that publishes the public key at [Key.String] (RFC 6376 §3.6.1, RFC
+// 8463 §4).
+func (k Key) Record() string {
+	switch public := k.private.Public().(type) {
+	case ed25519.PublicKey:
+		return "v=DKIM1; k=ed25519; p=" + base64.StdEncoding.EncodeToString(public)
+	case *rsa.PublicKey:
+		der, err := x509.MarshalPKIXPublicKey(public)
+		if err != nil {
+			panic(err) // ParseKey has read it
+		}
+		return "v=DKIM1; k=rsa; p=" + base64.StdEncoding.EncodeToString(der)
+	}
+	panic("dkim: a key that ParseKey does not make")
 }
 
 // A Signer signs with one key or several: one signature each, so that a receiver that knows no

@@ -66,11 +66,9 @@ type Outcome string
 
 // The outcomes.
 const (
-	Good         Outcome = "good"
-	AlreadyDone  Outcome = "already accepted"
-	Expired      Outcome = "expired"
-	NoTriesLeft  Outcome = "no tries left" // for a code; the link is not affected
-	NotThisProof Outcome = "does not fit"
+	Good        Outcome = "good"
+	AlreadyDone Outcome = "already accepted"
+	Expired     Outcome = "expired"
 )
 
 // Judge says whether the proof in form f may still be accepted at now. The instant of expiry is

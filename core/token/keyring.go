@@ -51,9 +51,6 @@ type Key struct {
 // ID returns the key's identifier, stored with everything that was made under it.
 func (k *Key) ID() string { return k.kid }
 
-// VerifyUntil returns the instant from which the key no longer verifies; zero means never.
-func (k *Key) VerifyUntil() time.Time { return k.verifyUntil }
-
 // CodeKey returns the 32-byte key from which one-time codes are derived. Do not modify it.
 func (k *Key) CodeKey() []byte { return k.code }
 
