@@ -58,17 +58,22 @@ func (d *Demo) Now() time.Time { return time.Now().Add(time.Duration(d.ahead.Loa
 // Ahead moves the demo's clock forward, once the letters under way are recorded as sent: else one
 // that has just arrived would have been sent after the leap.
 func (d *Demo) Ahead(ctx context.Context, by time.Duration) error {
+	if err := d.settle(ctx); err != nil {
+		return err
+	}
+	d.ahead.Add(int64(by))
+	d.Service.Wake()
+	return nil
+}
+
+// settle waits until no letter is under way: one arrives a moment before that is recorded.
+func (d *Demo) settle(ctx context.Context) error {
 	tick := time.NewTicker(2 * time.Millisecond)
 	defer tick.Stop()
 	for {
 		sum, err := d.Service.Store().Summary(ctx, d.Now())
-		if err != nil {
+		if err != nil || sum.Count[store.Claimed] == 0 {
 			return err
-		}
-		if sum.Count[store.Claimed] == 0 {
-			d.ahead.Add(int64(by))
-			d.Service.Wake()
-			return nil
 		}
 		select {
 		case <-tick.C:

@@ -55,6 +55,9 @@ func Script(ctx context.Context, d *Demo, out *Teller) error {
 		}
 		out.End(c.name, c.lang, c.way, len(d.Inbox.Letters(s.envelope())), time.Since(start))
 	}
+	if err := d.settle(ctx); err != nil {
+		return err
+	}
 	sum, err := d.Service.Store().Summary(ctx, d.Now())
 	if err != nil {
 		return err
@@ -297,6 +300,9 @@ func refusedOnce(s *scene) error {
 	}
 	all, err := letters(s.ctx, s.demo.InboxURL, s.envelope(), 1)
 	if err != nil {
+		return err
+	}
+	if err := s.demo.settle(s.ctx); err != nil {
 		return err
 	}
 	deliveries, err := s.demo.Service.Store().List(s.ctx, "", "", 1)

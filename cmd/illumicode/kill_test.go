@@ -103,7 +103,7 @@ func TestKilledWorkerLosesNothing(t *testing.T) {
 
 // Two workers in two processes share one file: every letter arrives once.
 func TestTwoWorkersOneFile(t *testing.T) {
-	const letters = 300
+	const letters = 800 // enough that neither is done before the other has started
 	p := newPlace(t)
 	p.fill(letters)
 	var workers []*exec.Cmd
