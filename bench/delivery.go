@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"log"
 	"log/slog"
 	"net"
 	"sync"
@@ -17,10 +15,11 @@ import (
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/standin"
 	"github.com/illumicode/illumicode/store"
 )
 
-// A sink is an SMTP server that throws letters away.
+// A sink is a simulated relay that accepts everything.
 type sink struct{ listen net.Listener }
 
 func newSink() (*sink, error) {
@@ -28,20 +27,9 @@ func newSink() (*sink, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := smtplib.NewServer(smtplib.BackendFunc(func(*smtplib.Conn) (smtplib.Session, error) { return discard{}, nil }))
-	s.Domain = "sink.example"
-	s.ErrorLog = log.New(io.Discard, "", 0)
-	go s.Serve(l) // ends with the process
+	go standin.New(1, standin.Temper{}).ServeSMTP(context.Background(), l) // ends with the process
 	return &sink{l}, nil
 }
-
-type discard struct{}
-
-func (discard) Reset()                                  {}
-func (discard) Logout() error                           { return nil }
-func (discard) Mail(string, *smtplib.MailOptions) error { return nil }
-func (discard) Rcpt(string, *smtplib.RcptOptions) error { return nil }
-func (discard) Data(r io.Reader) error                  { _, err := io.Copy(io.Discard, r); return err }
 
 // finished composes every delivery to the same finished message: what composing costs is for a
 // figure of its own.

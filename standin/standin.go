@@ -65,7 +65,11 @@ type Standin struct {
 	letters []Letter
 	once    map[string]string // idempotency keys seen, and the ids they got
 	tries   int
+	taken   int
 }
+
+// keep bounds how many letters are kept to be looked at; the older half goes first.
+const keep = 10_000
 
 // New returns a stand-in with a temper. The same seed and the same letters give the same answers.
 func New(seed uint64, t Temper) *Standin {
@@ -79,7 +83,7 @@ func (s *Standin) SetTemper(t Temper) {
 	s.temper = t
 }
 
-// Letters returns what was accepted, in order.
+// Letters returns what was accepted, in order; of very many, the last.
 func (s *Standin) Letters() []Letter {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -120,7 +124,7 @@ func (s *Standin) offer(l Letter) (mood, Letter, Temper) {
 	if l.From != "" && len(s.temper.Senders) > 0 && !slices.Contains(s.temper.Senders, domain) {
 		return foreigner, l, s.temper
 	}
-	if s.temper.Quota > 0 && len(s.letters) >= s.temper.Quota {
+	if s.temper.Quota > 0 && s.taken >= s.temper.Quota {
 		return full, l, s.temper
 	}
 	roll, m := s.dice.Float64(), takes
@@ -135,8 +139,12 @@ func (s *Standin) offer(l Letter) (mood, Letter, Temper) {
 		roll -= one.share
 	}
 	if m == takes || m == cuts {
-		l.ID = fmt.Sprintf("stand-in-%06d", len(s.letters)+1)
+		l.ID = fmt.Sprintf("stand-in-%06d", s.taken+1)
+		s.taken++
 		s.letters = append(s.letters, l)
+		if len(s.letters) > keep {
+			s.letters = slices.Delete(s.letters, 0, keep/2)
+		}
 		if l.Idempotency != "" {
 			s.once[l.Idempotency] = l.ID
 		}
