@@ -53,24 +53,37 @@ func wrap(text string) string {
 			b.WriteByte('\n')
 			continue
 		}
-		indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
-		b.WriteString(indent)
-		column := len(indent)
-		for i, word := range strings.Fields(line) {
-			width := utf8.RuneCountInString(word)
-			switch {
-			case i == 0:
-			case column+1+width > textWidth:
-				b.WriteString("\n" + indent)
-				column = len(indent)
-			default:
-				b.WriteByte(' ')
-				column++
-			}
-			b.WriteString(word)
-			column += width
-		}
+		wrapLine(&b, line)
 		b.WriteByte('\n')
 	}
 	return b.String()
+}
+
+// wrapLine writes a long line, broken at spaces; what follows a break is indented like the line.
+func wrapLine(b *strings.Builder, line string) {
+	indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	b.WriteString(indent)
+	column := len(indent)
+	first := true
+	for rest := line[len(indent):]; rest != ""; {
+		word := rest
+		if i := strings.IndexByte(rest, ' '); i >= 0 {
+			word = rest[:i]
+		}
+		rest = strings.TrimLeft(rest[len(word):], " ")
+		width := utf8.RuneCountInString(word)
+		switch {
+		case first:
+			first = false
+		case column+1+width > textWidth:
+			b.WriteByte('\n')
+			b.WriteString(indent)
+			column = len(indent)
+		default:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += width
+	}
 }

@@ -68,30 +68,29 @@ func appendQuotedLine(b []byte, line string) []byte {
 		end-- // a relay might drop it
 	}
 	column := 0
-	soft := func(width int) {
-		if column+width > room {
-			b = append(b, "=\r\n"...)
-			column = 0
-		}
-		column += width
-	}
 	for i := 0; i < len(line); {
 		run := i
 		for run < end && plainQuoted[line[run]] {
 			run++
 		}
 		for i < run {
-			soft(1)
-			column--
+			if column == room {
+				b = append(b, '=', '\r', '\n')
+				column = 0
+			}
 			n := min(run-i, room-column)
 			b = append(b, line[i:i+n]...)
 			i, column = i+n, column+n
 		}
-		if i < len(line) && (i >= end || !plainQuoted[line[i]]) {
-			soft(3)
-			b = append(b, '=', hex[line[i]>>4], hex[line[i]&15])
-			i++
+		if i == len(line) {
+			break
 		}
+		if column+3 > room {
+			b = append(b, '=', '\r', '\n')
+			column = 0
+		}
+		b = append(b, '=', hex[line[i]>>4], hex[line[i]&15])
+		i, column = i+1, column+3
 	}
 	return b
 }
