@@ -45,9 +45,11 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	if to, err := message.ParseRecipient(d.Address); err != nil {
+	to, err := message.ParseRecipient(d.Address)
+	if err != nil {
 		return outbox.Letter{}, err
-	} else if to.IsPhone() {
+	}
+	if to.IsPhone() {
 		return c.sms(to, r)
 	}
 	var v visible
@@ -72,10 +74,6 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	to, err := message.ParseAddress(d.Address)
-	if err != nil {
-		return outbox.Letter{}, err
-	}
 	l := outbox.Letter{
 		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
 		Message:  composed, Signature: d.Signature,
@@ -87,7 +85,7 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if len(m.ReplyTo) > 0 {
 		l.Contents.ReplyTo = m.ReplyTo[0].Envelope()
 	}
-	if c.s.sign != nil && d.Signature == "" {
+	if c.s.sign != nil && d.Attempts == 0 { // later attempts carry what the first did
 		if l.Signature, err = c.s.sign.Sign(composed); err != nil {
 			return outbox.Letter{}, err
 		}

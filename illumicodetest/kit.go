@@ -14,8 +14,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -25,6 +23,7 @@ import (
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/text"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
@@ -47,29 +46,9 @@ type Kit struct {
 	Inbox   *inbox.Inbox
 	Clock   *Clock
 	Way     *smtp.Provider // the way out to the inbox
-	Log     *Log           // what the service has logged
+	Log     *text.Text     // what the service has logged
 
 	tb testing.TB
-}
-
-// A Log collects what a service logs. It is safe for concurrent use.
-type Log struct {
-	mu   sync.Mutex // guards text
-	text strings.Builder
-}
-
-// Write implements io.Writer.
-func (l *Log) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.Write(p)
-}
-
-// String returns all that was logged so far.
-func (l *Log) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.String()
 }
 
 // New returns a kit whose worker runs until the test ends. Each change may alter the
@@ -97,7 +76,7 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 		}
 	}
 	dir := tb.TempDir()
-	k := &Kit{Clock: new(Clock), Log: new(Log), tb: tb}
+	k := &Kit{Clock: new(Clock), Log: new(text.Text), tb: tb}
 	var err error
 	k.Inbox, err = inbox.New(inbox.Config{})
 	must(err)

@@ -19,8 +19,8 @@ import (
 func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 	defer func() {
 		if p := recover(); p != nil {
-			w.log.Error("panic in a delivery", "delivery", d.ID, "letter", d.Letter, "panic", fmt.Sprintf("%T", p), "stack", string(debug.Stack()))
-			w.drop(d, store.Failed, "a panic while it was composed or sent; the log has the stack")
+			w.logPanic(d, p)
+			w.drop(d, store.Failed, "a panic while it was composed; the log has the stack")
 		}
 	}()
 	if !d.DeliverBefore.IsZero() && !w.now().Before(d.DeliverBefore) {
@@ -96,11 +96,10 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		began = beginErr == nil
 		return beginErr
 	}
-	sending, cancel := context.WithTimeout(ctx, w.cfg.Attempt)
-	r := p.Send(sending, provider.Handover{
+	h := provider.Handover{
 		ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS, Begin: begin,
-	})
-	cancel()
+	}
+	r, panicked := w.send(ctx, d, p, h)
 	switch {
 	case errors.Is(beginErr, store.ErrFenced):
 		w.log.Warn("the claim was lost before sending", "delivery", d.ID)
@@ -111,11 +110,14 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		return
 	}
 	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = w.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
-	if !r.Class.Known() || r.Class.HandedOver() && !began {
+	if !panicked && (!r.Class.Known() || r.Class.HandedOver() && !began) {
 		// A provider that breaks its contract: whatever it did, the letter may be out.
 		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class, r.Reply)
 	}
 	end := w.judge(d, a, r.After)
+	if panicked { // it would again; and each time the letter may have left
+		end.State, end.Due = store.Failed, time.Time{}
+	}
 	w.persist(d, func(ctx context.Context) error {
 		return w.ledger.write(ctx, func(ctx context.Context, t store.Tx) error {
 			if !began {
@@ -128,6 +130,25 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 	})
 	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider", a.Provider,
 		"class", a.Class, "code", a.Code, "enhanced", a.Enhanced, "ms", a.Ended.Sub(a.Begun).Milliseconds(), "state", end.State)
+}
+
+// send calls the provider. A panic in it is an end like any other, of which nobody knows whether
+// the letter has left.
+func (w *worker) send(ctx context.Context, d store.Delivery, p provider.Provider, h provider.Handover) (r provider.Result, panicked bool) {
+	ctx, cancel := context.WithTimeout(ctx, w.cfg.Attempt)
+	defer cancel()
+	defer func() {
+		if p := recover(); p != nil {
+			w.logPanic(d, p)
+			r, panicked = provider.Result{Class: retry.Ambiguous, Reply: "a panic in the provider; the log has the stack"}, true
+		}
+	}()
+	return p.Send(ctx, h), false
+}
+
+// logPanic logs the stack and the kind of a panic, whose value may hold what no log may.
+func (w *worker) logPanic(d store.Delivery, p any) {
+	w.log.Error("panic in a delivery", "delivery", d.ID, "letter", d.Letter, "panic", fmt.Sprintf("%T", p), "stack", string(debug.Stack()))
 }
 
 // judge turns an attempt's result into what becomes of the delivery.

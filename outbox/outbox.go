@@ -19,8 +19,9 @@ import (
 // A Composer turns a delivery into a letter at the moment it leaves. The same delivery gives
 // the same bytes: what dates the letter is Delivery.Fixed, which is set.
 type Composer interface {
-	// Compose returns a [*Drop] as error if the delivery is not needed any more. Every other
-	// error means that the letter can never be composed, and fails the delivery.
+	// Compose returns a [*Drop] as error if the delivery is not needed any more, and wraps
+	// [ErrLater] if time may mend what is wrong. Every other error means that the letter can
+	// never be composed, and fails the delivery.
 	Compose(ctx context.Context, d store.Delivery) (Letter, error)
 }
 
@@ -85,9 +86,8 @@ type Outbox struct {
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
 func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
-	o := &Outbox{store: st, composer: composer, providers: providers, cfg: c.withDefaults(), log: log, now: now,
+	return &Outbox{store: st, composer: composer, providers: providers, cfg: c.withDefaults(), log: log, now: now,
 		wake: make(chan struct{}, 1)}
-	return o
 }
 
 // Wake makes a Run in this process look at once. It never blocks; several wakes are one.

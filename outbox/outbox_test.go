@@ -148,6 +148,8 @@ func TestEnds(t *testing.T) {
 			return provider.Result{Class: retry.Transient, Code: 451, Reply: "451 later"}
 		case who == "dark":
 			return provider.Result{Class: retry.Ambiguous, Reply: "no answer"}
+		case who == "wreck":
+			panic("the provider went wrong with the letter in its hands")
 		case who == "liar":
 			return provider.Result{Class: "splendid", Reply: "?"}
 		}
@@ -170,6 +172,7 @@ func TestEnds(t *testing.T) {
 		{"dark", nil, store.Failed, 3, retry.Ambiguous, "no answer"},
 		{"liar", nil, store.Failed, 3, retry.Ambiguous, "against its contract"},
 		{"panic", nil, store.Failed, 0, "", "panic"},
+		{"wreck", nil, store.Failed, 1, retry.Ambiguous, "panic in the provider"},
 		{"hole", nil, store.Failed, 0, "", "value is missing"},
 		{"drop", nil, store.Cancelled, 0, "", "nobody needs it"},
 		{"late", past, store.Expired, 0, "", "was over"},

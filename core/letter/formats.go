@@ -4,6 +4,7 @@ package letter
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"reflect"
 	"strconv"
@@ -77,7 +78,11 @@ func toFloat(v any) (float64, error) {
 	case json.Number:
 		return n.Float64()
 	case string:
-		return strconv.ParseFloat(n, 64)
+		f, err := strconv.ParseFloat(n, 64)
+		if err != nil { // its text would show the value
+			return 0, errors.New("a text that is no number")
+		}
+		return f, nil
 	}
 	switch r := reflect.ValueOf(v); {
 	case r.CanInt():

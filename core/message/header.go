@@ -92,6 +92,11 @@ func encodePhrase(name string) string {
 	if !isASCII(name) || strings.Contains(name, "=?") || strings.Contains(name, "  ") {
 		return encodeWords(name) // two spaces in a row would not survive folding
 	}
+	for word := range strings.FieldsSeq(name) {
+		if len(word) > foldAt-len("Reply-To: ")-2 { // no line would hold it, with its quotes
+			return encodeWords(name)
+		}
+	}
 	atoms := true
 	for i := range len(name) {
 		atoms = atoms && (isAtext(name[i]) || name[i] == ' ')

@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"net"
 	"strings"
-	"sync"
 	"time"
 
 	smtpclient "github.com/emersion/go-smtp"
 
 	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/internal/text"
 	"github.com/illumicode/illumicode/provider"
 )
 
@@ -137,28 +137,15 @@ func (p *Provider) withoutUser() *Provider {
 	return &Provider{name: p.name, cfg: c, tls: p.tls}
 }
 
-// A transcript is the lines of a conversation, with what follows AUTH masked. It is safe for
-// concurrent use.
-type transcript struct {
-	mu   sync.Mutex // guards text
-	text strings.Builder
-}
-
-// Write implements io.Writer.
-func (t *transcript) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.text.Write(p)
-}
+// A transcript is a conversation, to be shown with what follows AUTH masked.
+type transcript struct{ text.Text }
 
 // lines returns the conversation. A line after AUTH that is no reply of the server is a secret in
 // base64, however many there are.
 func (t *transcript) lines() []string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
 	var out []string
 	secret := false
-	for line := range strings.Lines(t.text.String()) {
+	for line := range strings.Lines(t.String()) {
 		line = strings.TrimRight(line, "\r\n")
 		reply := len(line) >= 3 && strings.Trim(line[:3], "0123456789") == "" && (len(line) == 3 || line[3] == ' ' || line[3] == '-')
 		switch {
