@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -21,6 +20,7 @@ import (
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/serving"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
@@ -189,23 +189,8 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	d.group, ctx = errgroup.WithContext(ctx)
 	d.group.Go(func() error { return d.Service.Run(ctx) })
 	d.group.Go(func() error { return d.Inbox.Serve(ctx, inboxSMTP, inboxWeb) })
-	d.group.Go(func() error { return serve(ctx, site, ferry) })
+	d.group.Go(func() error { return serving.Until(ctx, site, ferry) })
 	return d, nil
-}
-
-// serve serves h on l until ctx ends, and lets requests under way finish.
-func serve(ctx context.Context, l net.Listener, h http.Handler) error {
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
-	stopped := context.AfterFunc(ctx, func() {
-		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		defer cancel()
-		server.Shutdown(limited) // what is not finished then is cut off by the process's end
-	})
-	defer stopped()
-	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-		return err
-	}
-	return nil
 }
 
 // way returns the way out: the inbox, over STARTTLS with its own certificate.

@@ -46,6 +46,15 @@ type Temper struct {
 	Webhook     string   `json:"webhook"`       // where it POSTs {"id":…,"event":"delivered"} for each letter; empty means nowhere
 }
 
+// ReadTemper reads a temper in JSON. A field that there is not is an error: a temper with a typing
+// mistake in it would be the zero one.
+func ReadTemper(r io.Reader) (t Temper, err error) {
+	dec := json.NewDecoder(io.LimitReader(r, 64<<10))
+	dec.DisallowUnknownFields()
+	err = dec.Decode(&t)
+	return t, err
+}
+
 // A Letter is what a stand-in has accepted.
 type Letter struct {
 	ID          string `json:"id"`
@@ -173,10 +182,8 @@ func (s *Standin) Handler() http.Handler {
 	})
 	mux.HandleFunc("GET /letters", func(w http.ResponseWriter, r *http.Request) { answer(w, http.StatusOK, s.Letters()) })
 	mux.HandleFunc("PUT /temper", func(w http.ResponseWriter, r *http.Request) {
-		var t Temper
-		dec := json.NewDecoder(r.Body)
-		dec.DisallowUnknownFields()
-		if err := dec.Decode(&t); err != nil {
+		t, err := ReadTemper(r.Body)
+		if err != nil {
 			refuse(w, http.StatusBadRequest, "temper", err.Error())
 			return
 		}

@@ -135,20 +135,15 @@ func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request) {
 	}
 	pending, err := p.svc.Inspect(r.Context(), p.cookie(r, linkCookie))
 	if err != nil {
-		p.refuse(w, r, pending, err)
+		p.refuse(w, r, err)
 		return
 	}
 	p.render(w, r, http.StatusOK, "confirm.html", page{Address: pending.Address})
 }
 
 func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
-	link := p.cookie(r, linkCookie)
-	pending, err := p.svc.Inspect(r.Context(), link)
-	if err == nil {
-		err = p.svc.Confirm(r.Context(), link, p.opts.Apply)
-	}
-	if err != nil {
-		p.refuse(w, r, pending, err)
+	if err := p.svc.Confirm(r.Context(), p.cookie(r, linkCookie), p.opts.Apply); err != nil {
+		p.refuse(w, r, err)
 		return
 	}
 	p.setCookie(w, linkCookie, "", 0)
@@ -159,7 +154,7 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
 func (p *Pages) showWait(w http.ResponseWriter, r *http.Request) {
 	pending, err := p.svc.Pending(r.Context(), p.cookie(r, ticketCookie))
 	if err != nil {
-		p.refuse(w, r, pending, err)
+		p.refuse(w, r, err)
 		return
 	}
 	if pending.Confirmed {
@@ -203,7 +198,7 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrExpired):
 		p.wait(w, r, http.StatusGone, pending, "code_expired")
 	default:
-		p.refuse(w, r, pending, err)
+		p.refuse(w, r, err)
 	}
 }
 
@@ -217,12 +212,12 @@ func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrUsed):
 		http.Redirect(w, r, p.base+p.confirm+"/done", http.StatusSeeOther)
 	default:
-		p.refuse(w, r, pending, err)
+		p.refuse(w, r, err)
 	}
 }
 
 // refuse shows why there is nothing to confirm here.
-func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, pending illumicode.Pending, err error) {
+func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	status, key := http.StatusInternalServerError, "failed"
 	switch {
 	case errors.Is(err, illumicode.ErrUsed):
@@ -234,7 +229,7 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, pending illumicod
 	case errors.Is(err, illumicode.ErrHeld):
 		status, key = http.StatusConflict, "held"
 	}
-	p.render(w, r, status, "sorry.html", page{Address: pending.Address, Message: key, Title: key + "_title"})
+	p.render(w, r, status, "sorry.html", page{Message: key, Title: key + "_title"})
 }
 
 // A page is what a template is given besides its words.

@@ -2,18 +2,16 @@ package main
 
 import (
 	"cmp"
-	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/serving"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -42,25 +40,9 @@ func (a *app) serve() *cobra.Command {
 				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
 				group.Go(func() error { return svc.Run(ctx) })
-				group.Go(func() error { return serveUntil(ctx, l, mux) })
+				group.Go(func() error { return serving.Until(ctx, l, mux) })
 				return group.Wait()
 			})
 		},
 	}
-}
-
-// serveUntil serves h on l until ctx ends, and lets requests under way finish.
-func serveUntil(ctx context.Context, l net.Listener, h http.Handler) error {
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second}
-	finished := make(chan error, 1)
-	stop := context.AfterFunc(ctx, func() {
-		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-		defer cancel()
-		finished <- server.Shutdown(limited)
-	})
-	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-		stop()
-		return err
-	}
-	return <-finished
 }

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -10,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"github.com/illumicode/illumicode/internal/serving"
 	"github.com/illumicode/illumicode/standin"
 )
 
@@ -23,11 +23,12 @@ func (a *app) standin() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var t standin.Temper
 			if temper != "" {
-				raw, err := os.ReadFile(temper)
+				f, err := os.Open(temper)
 				if err != nil {
 					return fmt.Errorf("--temper: %w", err)
 				}
-				if err := json.Unmarshal(raw, &t); err != nil {
+				defer f.Close()
+				if t, err = standin.ReadTemper(f); err != nil {
 					return fmt.Errorf("--temper %s: %w", temper, err)
 				}
 			}
@@ -54,7 +55,7 @@ func (a *app) standin() *cobra.Command {
 				return err
 			}
 			group, ctx := errgroup.WithContext(cmd.Context())
-			group.Go(func() error { return serveUntil(ctx, l, s.Handler()) })
+			group.Go(func() error { return serving.Until(ctx, l, s.Handler()) })
 			group.Go(func() error { return s.ServeSMTP(ctx, relay) })
 			return group.Wait()
 		},
