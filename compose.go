@@ -32,13 +32,16 @@ type composer struct{ s *Service }
 
 // Compose implements [outbox.Composer]. Here, and nowhere earlier, code and link come to be.
 func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter, error) {
+	if !c.s.letters.Has(d.Letter) {
+		return outbox.Letter{}, fmt.Errorf("%w: there is no letter %q here", outbox.ErrUnknown, d.Letter)
+	}
 	zone, err := c.s.zones.load(d.Zone)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
 	r := letter.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.s.writer}
 	if d.Challenge == "" {
-		r.Data, err = readData(d.Data)
+		r.Data, err = c.data(ctx, d)
 	} else {
 		r.Data, r.Proof, err = c.proof(ctx, d)
 	}
@@ -49,7 +52,13 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	if to.IsPhone() {
+	category, unwanted, err := c.s.unwanted(ctx, d, to)
+	switch {
+	case err != nil:
+		return outbox.Letter{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	case unwanted:
+		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its reader has unsubscribed from " + category}
+	case to.IsPhone():
 		return c.sms(to, r)
 	}
 	var v visible
@@ -94,6 +103,28 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		l.Message = signed{l.Signature, composed}
 	}
 	return l, nil
+}
+
+// maxItems bounds how many notices one letter tells of.
+const maxItems = 1000
+
+// data returns the values of a notice, and of those that have joined it.
+func (c composer) data(ctx context.Context, d store.Delivery) (map[string]any, error) {
+	first, err := readData(d.Data)
+	if err != nil || d.Collapse == "" {
+		return first, err
+	}
+	rows, err := c.s.store.Items(ctx, d.ID, maxItems)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	items := make([]any, len(rows))
+	for i, raw := range rows {
+		if items[i], err = readData(raw); err != nil {
+			return nil, err
+		}
+	}
+	return collapsed(first, items), nil
 }
 
 // sms returns a letter as a text message. A code ends with the origin-bound line by which browsers
@@ -151,8 +182,8 @@ func (s *Service) envelope(d store.Delivery, v visible) (message.Message, error)
 		sum := sha256.Sum256([]byte(v.Thread))
 		m.Thread = "thread." + hex.EncodeToString(sum[:12]) + "@" + s.from.Domain()
 	}
-	if !kind.Security() && s.unsub != nil {
-		m.Unsubscribe = s.unsub(d.Address, kind.Category)
+	if !kind.Security() {
+		m.Unsubscribe = s.unsubscribe(d.Address, kind.Category)
 	}
 	if s.mark != nil {
 		m.Inline = append(m.Inline, *s.mark)

@@ -28,6 +28,11 @@ var (
 	// ErrStuck means that a transaction of the service's own could not begin in time.
 	ErrStuck = errors.New("illumicode: no connection or lock for a transaction of its own; call Admit, Prove, Resend and the one-call forms before you open your transaction, not inside it")
 
+	// ErrDifferent matches a notice or an event under a key that was used for other contents.
+	ErrDifferent = errors.New("illumicode: the same key was used for something else")
+	// ErrNoRule matches an event of a type that no rule is for.
+	ErrNoRule = errors.New("illumicode: no rule is for events of type")
+
 	// ErrOccupied is for the callback of [Service.Signup] to return when the account exists
 	// already. The stranger who asked is answered as if it did not.
 	ErrOccupied = errors.New("illumicode: the address has an account")

@@ -32,6 +32,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/illumicode/illumicode/core/challenge"
@@ -59,9 +61,12 @@ type Config struct {
 	// struct lacks.
 	Data map[string]any
 
-	// Unsubscribe returns how a reader ends notices of a category, for the header of such letters;
-	// nil, or a nil result, leaves it out. Letters without category never have it.
-	Unsubscribe func(address, category string) *message.Unsubscribe
+	Events []EventRule // what events lead to; none by default
+
+	// Guard says what may leave; the zero Guard is live. Capture is what it captures letters with,
+	// such as a provider that writes to an inbox: required with outbox.Capture, else nil.
+	Guard   outbox.Guard
+	Capture provider.Provider
 
 	MaxAttachments int64 // of one letter, in bytes; 0 or less means 20 MiB
 
@@ -92,7 +97,8 @@ type Site struct {
 	MarkImage []byte         // the same, to travel with each letter: PNG, JPEG or GIF; nil means none
 	Colours   letter.Colours // of letters; empty ones have defaults
 
-	ConfirmPath string // where package web serves the page behind a link; empty means /confirm
+	ConfirmPath     string // where package web serves the page behind a link; empty means /confirm
+	UnsubscribePath string // where it serves the page behind a notice's List-Unsubscribe; empty means /unsubscribe
 }
 
 // A Service is Illumicode in an application. It is safe for concurrent use. Use [New].
@@ -108,12 +114,15 @@ type Service struct {
 	writer  letter.Writer
 	mark    *message.Part // inline; nil for none
 	zones   zones
-	unsub   func(address, category string) *message.Unsubscribe
 	maxFile int64
 	sms     bool // a provider carries SMS
+	rules   []EventRule
 	outbox  *outbox.Outbox
 	log     *slog.Logger
-	now     func() time.Time
+	clock   *clock
+	now     func() time.Time // the clock's
+
+	announcing atomic.Bool // workers elsewhere are about to be told
 }
 
 // New checks c and returns a service. It connects to the database, whose tables must be those of
@@ -140,6 +149,15 @@ func New(c Config) (*Service, error) {
 	c.Site.BaseURL = base
 	if c.Site.ConfirmPath == "" {
 		c.Site.ConfirmPath = "/confirm"
+	}
+	if c.Site.UnsubscribePath == "" {
+		c.Site.UnsubscribePath = "/unsubscribe"
+	}
+	if c.Guard, err = c.Guard.Check(); err != nil {
+		return nil, wrong("Guard", err.Error())
+	}
+	if (c.Guard.Mode == outbox.Capture) != (c.Capture != nil) {
+		return nil, wrong("Capture", "and the guard's mode capture go together; set both or neither")
 	}
 	if c.Letters == nil {
 		if c.Letters, err = letters.Default(); err != nil {
@@ -183,13 +201,29 @@ func New(c Config) (*Service, error) {
 	for _, w := range c.Store.Warnings() {
 		c.Log.Warn(w)
 	}
+	clock := &clock{machine: c.Now, store: c.Store}
+	if err := clock.set(ctx); err != nil {
+		return nil, err
+	}
 	s := &Service{
 		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
-		site: c.Site, from: c.From, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, now: c.Now,
-		writer: writer, mark: mark, unsub: c.Unsubscribe, maxFile: c.MaxAttachments,
+		site: c.Site, from: c.From, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, clock: clock, now: clock.now,
+		writer: writer, mark: mark, maxFile: c.MaxAttachments, rules: c.Events,
 		sms: slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Can().SMS }),
 	}
-	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, c.Now, c.Log, c.Outbox)
+	for i, r := range s.rules {
+		if err := r.check(s); err != nil {
+			return nil, wrong(fmt.Sprintf("Events[%d]", i), err.Error())
+		}
+	}
+	if c.Guard.Mode == outbox.Capture {
+		c.Providers = []provider.Provider{c.Capture}
+	}
+	c.Outbox.Guard, c.Outbox.Site = c.Guard, c.Site.BaseURL
+	if len(s.rules) > 0 {
+		c.Outbox.Events = s.takeEvents
+	}
+	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, s.now, c.Log, c.Outbox)
 	return s, nil
 }
 
@@ -242,11 +276,34 @@ func loopback(host string) bool {
 
 // Run delivers letters until ctx ends; see [outbox.Outbox.Run]. Call it in a goroutine of its own,
 // in one process or in several.
-func (s *Service) Run(ctx context.Context) error { return s.outbox.Run(ctx) }
+func (s *Service) Run(ctx context.Context) error {
+	var beside sync.WaitGroup
+	beside.Go(func() { s.clock.run(ctx, s.log) })
+	defer beside.Wait()
+	return s.outbox.Run(ctx)
+}
 
-// Wake makes the worker in this process look for letters at once. Call it after committing a
-// transaction in which [Tx] methods were used; without it letters wait for the next poll.
-func (s *Service) Wake() { s.outbox.Wake() }
+// Wake makes workers look for letters at once: the one in this process and, on PostgreSQL, those
+// that listen elsewhere. Call it after committing a transaction in which [Tx] methods were used;
+// without it letters wait for the next poll. It returns at once.
+func (s *Service) Wake() {
+	s.outbox.Wake()
+	if !s.store.Announces() || !s.announcing.CompareAndSwap(false, true) {
+		return
+	}
+	// Many wakes in a moment are one announcement.
+	time.AfterFunc(announceAfter, func() {
+		s.announcing.Store(false)
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		if err := s.store.Announce(ctx); err != nil {
+			s.log.Warn("workers elsewhere were not woken; they find the letters by their poll", "error", err)
+		}
+	})
+}
+
+// announceAfter is how long wakes gather before other processes are told.
+const announceAfter = 5 * time.Millisecond
 
 // Now returns the instant by the service's clock.
 func (s *Service) Now() time.Time { return s.now() }

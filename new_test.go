@@ -11,6 +11,7 @@ import (
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -24,7 +25,7 @@ func TestAdmitRefuses(t *testing.T) {
 			t.Errorf("%.40q: %v, want ErrAddress", r.Address, err)
 		}
 	}
-	if list, err := k.Service.Store().List(t.Context(), "", "", 10); err != nil || len(list) != 0 {
+	if list, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 10); err != nil || len(list) != 0 {
 		t.Errorf("a refused request left %d deliveries, %v", len(list), err)
 	}
 }

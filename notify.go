@@ -2,30 +2,62 @@ package illumicode
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
+	"time"
 
 	"golang.org/x/text/language"
 
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
 )
 
 // A Notice is a letter without proof: to one address, or visibly to several.
 type Notice struct {
-	Letter string
-	To     Request    // address, name, locale and zone of the reader
-	Cc     []string   // further addresses, which every recipient sees
-	Bcc    []string   // further addresses, which nobody sees; each gets a letter of its own
-	Data   any        // the letter's values: a struct or a map that marshals to a JSON object
-	Lane   store.Lane // empty means the letter's own, or normal
+	Letter   string
+	To       Request    // address, name, locale and zone of the reader
+	Fallback string     // the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none
+	Cc       []string   // further addresses, which every recipient sees
+	Bcc      []string   // further addresses, which nobody sees; each gets a letter of its own
+	Data     any        // the letter's values: a struct or a map that marshals to a JSON object
+	Lane     store.Lane // empty means the letter's own, or normal
+
+	At            time.Time // not before; zero means now. A time that has passed is refused
+	DeliverBefore time.Time // zero means the letter's own life, or no end
+	Remind        Reminder  // instead of At and DeliverBefore
+	Hold          bool      // wait until an operator releases it
+
+	Key      string   // the application's own, for [Tx.Cancel] and [Tx.Move]; several notices may share it
+	Once     string   // a de-duplication key: a second notice under it within 7 days has no effect, or is refused with [ErrDifferent]
+	Collapse Collapse // makes one letter of many notices
 
 	ReplyTo     string // who answers go to, such as the person the letter speaks for; empty means the letter's own
 	Thread      string // a key: letters of one thread are shown together; empty means none
 	Headers     []message.Field
 	Attachments []Attachment
+
+	askedBy string // what asked for it, in words; empty for the application
+}
+
+// A Reminder makes a notice due some time before a moment, and pointless after it. Under a key it
+// moves with [Tx.Move] when the moment moves. One that is due already goes at once.
+type Reminder struct {
+	Of     time.Time
+	Before time.Duration // positive
+}
+
+// A Collapse lets the first notice to an address wait for Window, and others of the same letter
+// and key join it: their data become the letter's "items", at most a thousand, beside the data of
+// the first and a "count".
+type Collapse struct {
+	Key    string
+	Window time.Duration
 }
 
 // An Attachment is a file that travels with a notice. Its contents are read while Notify runs, and
@@ -52,29 +84,17 @@ type visible struct {
 // Notify adds a notice to the outbox in the application's transaction and returns the ids of its
 // deliveries: one for each recipient, that of To first. It refuses, before anything is written, an
 // address that cannot be ([message.ErrAddress]), a letter or value that is missing
-// ([letter.ErrMissing]), a letter that carries a proof, and what could not be composed later. An
-// attachment that cannot be read, or is too large ([store.ErrTooLarge]), leaves the transaction
-// to be rolled back.
+// ([letter.ErrMissing]), a letter that carries a proof, times that cannot be kept, and what could
+// not be composed later. An attachment that cannot be read, or is too large
+// ([store.ErrTooLarge]), leaves the transaction to be rolled back.
 func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err error) {
 	a, err := t.s.Admit(ctx, n.To)
 	if err != nil {
 		return nil, err
 	}
-	d, err := t.s.draft(n, a)
+	d, err := t.s.draft(ctx, n, a)
 	if err != nil {
 		return nil, err
-	}
-	if len(n.Attachments) > 0 || len(n.Cc)+len(n.Bcc) > 0 {
-		d.Bundle = newID()
-	}
-	left := t.s.maxFile
-	for i, file := range n.Attachments {
-		row := store.Attachment{Bundle: d.Bundle, Position: i, Name: file.Name, Type: file.Type, ContentID: file.ID}
-		size, err := t.rows.InsertAttachment(ctx, row, file.Body, left)
-		if err != nil {
-			return nil, err
-		}
-		left -= size
 	}
 	recipients := []message.Address{a.address}
 	for _, list := range [][]string{n.Cc, n.Bcc} {
@@ -86,18 +106,169 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 			recipients = append(recipients, to)
 		}
 	}
-	for _, to := range recipients {
-		d.ID, d.Address, d.Name = newID(), to.String(), to.Name
-		if err := t.rows.InsertDelivery(ctx, d); err != nil {
+	ids := make([]string, len(recipients))
+	for i := range ids {
+		ids[i] = newID()
+	}
+	if n.Once != "" {
+		earlier, err := t.once(ctx, n, ids)
+		if err != nil || earlier != nil {
+			return earlier, err
+		}
+	}
+	if err := t.attachments(ctx, &d, n); err != nil {
+		return nil, err
+	}
+	for i, to := range recipients {
+		d.ID, d.Address, d.Name = ids[i], to.String(), to.Name
+		if d.Collapse != "" {
+			ids[i], err = t.rows.Join(ctx, d, newID())
+		} else {
+			err = t.rows.InsertDelivery(ctx, d)
+		}
+		if err != nil {
 			return nil, err
 		}
-		deliveries = append(deliveries, d.ID)
 	}
-	return deliveries, nil
+	return ids, nil
+}
+
+// once records the notice under its de-duplication key, and returns the deliveries of the one that
+// came before it; nil if it is the first.
+func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string, err error) {
+	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.Fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.ReplyTo, n.Thread, n.Headers, n.Key})
+	if err != nil {
+		return nil, err
+	}
+	result, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(what)
+	first, stands, err := t.rows.Once(ctx, store.Once{Name: "notice " + n.Once, Digest: hex.EncodeToString(sum[:]), Result: string(result), Made: t.s.now()})
+	switch {
+	case err != nil || first:
+		return nil, err
+	case stands.Digest != hex.EncodeToString(sum[:]):
+		return nil, fmt.Errorf("%w: %q", ErrDifferent, n.Once)
+	}
+	err = json.Unmarshal([]byte(stands.Result), &earlier)
+	return earlier, err
+}
+
+// attachments stores the files of a notice, under a bundle of the delivery's.
+func (t Tx) attachments(ctx context.Context, d *store.Delivery, n Notice) error {
+	if len(n.Attachments) > 0 || len(n.Cc)+len(n.Bcc) > 0 {
+		d.Bundle = newID()
+	}
+	left := t.s.maxFile
+	for i, file := range n.Attachments {
+		row := store.Attachment{Bundle: d.Bundle, Position: i, Name: file.Name, Type: file.Type, ContentID: file.ID}
+		size, err := t.rows.InsertAttachment(ctx, row, file.Body, left)
+		if err != nil {
+			return err
+		}
+		left -= size
+	}
+	return nil
+}
+
+// A Recipient is one of many.
+type Recipient struct {
+	Request
+	Data any // instead of the notice's; nil for the notice's
+}
+
+// NotifyAll adds a notice to many, whose list is read once and never held in memory: in the
+// application's transaction stands one row and the list in pieces, which workers turn into
+// deliveries. Notice.To, Cc, Bcc, Fallback and Collapse are left empty. It returns how many
+// recipients there were. Errors name the recipient by its place; they leave the transaction to be
+// rolled back. Under Notice.Once a second call has no effect, whatever its list, and returns 0.
+func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, error]) (count int, err error) {
+	if n.To.Address != "" || len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" || n.Collapse.Key != "" {
+		return 0, errors.New("illumicode: a notice to many has its recipients in the list alone, and cannot collapse")
+	}
+	f := store.Fanout{ID: newID()}
+	var people []store.Person
+	pieces := 0
+	flush := func() error {
+		err := t.rows.InsertPeople(ctx, f.ID, pieces, people)
+		people, pieces = people[:0], pieces+1
+		return err
+	}
+	for r, err := range to {
+		if err != nil {
+			return 0, fmt.Errorf("illumicode: the list of recipients, after %d: %w", count, err)
+		}
+		place := func(err error) error { return fmt.Errorf("illumicode: recipient %d: %w", count+1, err) }
+		a, err := t.s.Admit(ctx, r.Request)
+		if err != nil {
+			return 0, place(err)
+		}
+		one := n
+		if r.Data != nil {
+			one.Data = r.Data
+		}
+		if count == 0 || r.Data != nil { // what all share is checked once
+			d, err := t.s.draft(ctx, one, a)
+			if err != nil {
+				return 0, place(err)
+			}
+			if count == 0 {
+				if n.Once != "" {
+					if earlier, err := t.once(ctx, n, []string{f.ID}); err != nil || earlier != nil {
+						return 0, err
+					}
+				}
+				if err := t.attachments(ctx, &d, n); err != nil {
+					return 0, err
+				}
+				f.Draft = d
+				if err := t.rows.InsertFanout(ctx, f); err != nil {
+					return 0, err
+				}
+			}
+		} else if a.address.IsPhone() && !t.s.letters.HasSMS(n.Letter) {
+			return 0, place(fmt.Errorf("letter %q has no sms part", n.Letter))
+		}
+		who := store.Person{Address: a.address.String(), Name: a.address.Name, Locale: a.locale, Zone: a.zone}
+		if r.Data != nil {
+			raw, _, err := marshalData(r.Data)
+			if err != nil {
+				return 0, place(err)
+			}
+			who.Data = json.RawMessage(raw)
+		}
+		people = append(people, who)
+		if count++; len(people) == store.PieceSize {
+			if err := flush(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	if count == 0 {
+		return 0, errors.New("illumicode: a notice to many needs at least one recipient")
+	}
+	if len(people) > 0 {
+		err = flush()
+	}
+	return count, err
+}
+
+// Cancel cancels what waits under the application's key, in its transaction, and returns how many
+// deliveries and unexpanded lists that were. What a worker has in hand is sent nevertheless.
+func (t Tx) Cancel(ctx context.Context, key string) (int64, error) {
+	return t.rows.CancelKey(ctx, key, "cancelled by the application", t.s.now())
+}
+
+// Move moves the moment of the reminders under the application's key, and returns how many
+// deliveries and unexpanded lists that were.
+func (t Tx) Move(ctx context.Context, key string, to time.Time) (int64, error) {
+	return t.rows.Move(ctx, key, to)
 }
 
 // draft checks a notice and returns its delivery, but for who it goes to.
-func (s *Service) draft(n Notice, a Admission) (store.Delivery, error) {
+func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Delivery, error) {
 	fail := func(format string, args ...any) (store.Delivery, error) {
 		return store.Delivery{}, fmt.Errorf("illumicode: letter %q: "+format, append([]any{n.Letter}, args...)...)
 	}
@@ -108,12 +279,49 @@ func (s *Service) draft(n Notice, a Admission) (store.Delivery, error) {
 	if err != nil {
 		return fail("%w", err)
 	}
+	collapsing := n.Collapse.Key != ""
+	if collapsing {
+		values = collapsed(values, []any{values})
+	}
 	if err := s.letters.Check(n.Letter, language.Make(a.locale), values); err != nil {
 		return store.Delivery{}, err
 	}
-	v := visible{Cc: n.Cc, ReplyTo: n.ReplyTo, Thread: n.Thread, Headers: n.Headers}
-	if len(n.Cc)+len(n.Bcc) > 0 {
-		v.To = [][2]string{{a.address.String(), a.address.Name}}
+	kind := s.letters.Kind(n.Letter)
+	d := store.Delivery{
+		Letter: n.Letter, Locale: a.locale, Zone: a.zone, Address: a.address.String(), Name: a.address.Name, Data: data,
+		Lane: n.Lane, Once: kind.AtMostOnce, Key: n.Key, AskedBy: n.askedBy, Trace: outbox.Trace(ctx),
+	}
+	if d.AskedBy == "" {
+		d.AskedBy = "the application"
+	}
+	if d.Lane == "" {
+		d.Lane = store.Lane(kind.Lane)
+	}
+	if d.Lane == "" {
+		d.Lane = store.Normal
+	}
+	if n.Hold {
+		d.HeldBy, d.Note = store.HeldAsked, "held from the beginning; release it to send it"
+	}
+	if err := s.times(&d, n, kind.Life); err != nil {
+		return fail("%w", err)
+	}
+	if collapsing {
+		if n.Collapse.Window <= 0 || len(n.Cc)+len(n.Bcc)+len(n.Attachments) > 0 || n.Hold || n.Remind.Before != 0 {
+			return fail("a notice that collapses needs a window, and has no copies, attachments, hold or reminder")
+		}
+		d.Collapse = n.Letter + " " + d.Address + " " + n.Collapse.Key
+		d.Due = d.Due.Add(n.Collapse.Window)
+	}
+	if n.Fallback != "" {
+		other, err := s.recipient(n.Fallback)
+		if err != nil {
+			return fail("the fallback: %w", err)
+		}
+		if other.IsPhone() && !s.letters.HasSMS(n.Letter) {
+			return fail("its fallback is a phone number, and it has no sms part")
+		}
+		d.Fallback = other.String()
 	}
 	for i, file := range n.Attachments {
 		part := message.BytesPart(file.Name, file.Type, nil)
@@ -124,32 +332,20 @@ func (s *Service) draft(n Notice, a Admission) (store.Delivery, error) {
 			return fail("attachment %d has no contents", i+1)
 		}
 	}
-	kind := s.letters.Kind(n.Letter)
-	now := s.now()
-	d := store.Delivery{
-		Letter: n.Letter, Locale: a.locale, Zone: a.zone, Address: a.address.String(), Name: a.address.Name, Data: data,
-		Lane: n.Lane, Created: now, Due: now,
-	}
-	if d.Lane == "" {
-		d.Lane = store.Lane(kind.Lane)
-	}
-	if d.Lane == "" {
-		d.Lane = store.Normal
-	}
-	if kind.Life > 0 {
-		d.DeliverBefore = now.Add(kind.Life)
-	}
 	if a.address.IsPhone() {
 		if len(n.Cc)+len(n.Bcc)+len(n.Attachments)+len(n.Headers) > 0 || !s.letters.HasSMS(n.Letter) {
 			return fail("an SMS has neither copies, attachments nor fields, and the letter needs an sms part")
 		}
-		d.Data = data
 		return d, nil
+	}
+	v := visible{Cc: n.Cc, ReplyTo: n.ReplyTo, Thread: n.Thread, Headers: n.Headers}
+	if len(n.Cc)+len(n.Bcc) > 0 {
+		v.To = [][2]string{{a.address.String(), a.address.Name}}
 	}
 	// A trial composition, of the header alone: what could not be sent is refused now.
 	trial, err := s.envelope(d, v)
 	if err == nil {
-		trial.Subject, trial.Text, trial.ID, trial.Date = "x", "x", "x", now
+		trial.Subject, trial.Text, trial.ID, trial.Date = "x", "x", "x", d.Created
 		_, err = trial.Compose()
 	}
 	if err != nil {
@@ -163,6 +359,51 @@ func (s *Service) draft(n Notice, a Admission) (store.Delivery, error) {
 		d.Visible = string(raw)
 	}
 	return d, nil
+}
+
+// slack is how far a time may lie in the past and still mean now.
+const slack = time.Minute
+
+// times sets when a delivery is due and until when.
+func (s *Service) times(d *store.Delivery, n Notice, life time.Duration) error {
+	now := s.now()
+	d.Created, d.Due, d.DeliverBefore = now, now, n.DeliverBefore
+	if r := n.Remind; r != (Reminder{}) {
+		switch {
+		case !n.At.IsZero() || !n.DeliverBefore.IsZero():
+			return errors.New("a reminder has its own times; leave At and DeliverBefore zero")
+		case r.Before <= 0:
+			return errors.New("a reminder comes some time before its moment; give a positive Before")
+		case !r.Of.After(now):
+			return errors.New("the moment it reminds of has passed")
+		}
+		// Not clamped to now: a moment that moves must find the same lead.
+		d.Due, d.DeliverBefore, d.Lead = r.Of.Add(-r.Before), r.Of, r.Before
+		return nil
+	}
+	if !n.At.IsZero() {
+		if n.At.Before(now.Add(-slack)) {
+			return fmt.Errorf("its time %s has passed; leave At zero for now", n.At.UTC().Format(time.RFC3339))
+		}
+		d.Due = n.At
+	}
+	if d.DeliverBefore.IsZero() && life > 0 {
+		d.DeliverBefore = d.Due.Add(life)
+	}
+	if !d.DeliverBefore.IsZero() && !d.DeliverBefore.After(d.Due) {
+		return errors.New("it is to be delivered before it is due; move DeliverBefore after At")
+	}
+	return nil
+}
+
+// collapsed returns the values of a letter that several notices became.
+func collapsed(first map[string]any, items []any) map[string]any {
+	all := make(map[string]any, len(first)+2)
+	for k, v := range first {
+		all[k] = v
+	}
+	all["items"], all["count"] = items, len(items)
+	return all
 }
 
 // marshalData returns data as JSON, and the values in it.
@@ -181,16 +422,38 @@ func marshalData(data any) (string, map[string]any, error) {
 	return string(raw), values, err
 }
 
-// Notify is [Tx.Notify] in a transaction of its own; it wakes the worker.
-func (s *Service) Notify(ctx context.Context, n Notice) (deliveries []string, err error) {
-	err = s.store.Write(ctx, func(rows store.Tx) error {
-		deliveries, err = Tx{s: s, rows: rows}.Notify(ctx, n)
-		return err
-	})
+// write runs fn in a transaction of the service's own and wakes the workers.
+func (s *Service) write(ctx context.Context, fn func(Tx) error) error {
+	err := s.store.Write(ctx, func(rows store.Tx) error { return fn(Tx{s: s, rows: rows}) })
 	if err == nil {
 		s.Wake()
 	}
+	return err
+}
+
+// Notify is [Tx.Notify] in a transaction of its own; it wakes the workers.
+func (s *Service) Notify(ctx context.Context, n Notice) (deliveries []string, err error) {
+	err = s.write(ctx, func(t Tx) (err error) { deliveries, err = t.Notify(ctx, n); return err })
 	return deliveries, err
+}
+
+// NotifyAll is [Tx.NotifyAll] in a transaction of its own; it wakes the workers. On SQLite, other
+// writers wait while the list is read: let it come from memory or a file, not from a network.
+func (s *Service) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, error]) (count int, err error) {
+	err = s.write(ctx, func(t Tx) (err error) { count, err = t.NotifyAll(ctx, n, to); return err })
+	return count, err
+}
+
+// Cancel is [Tx.Cancel] in a transaction of its own.
+func (s *Service) Cancel(ctx context.Context, key string) (cancelled int64, err error) {
+	err = s.write(ctx, func(t Tx) (err error) { cancelled, err = t.Cancel(ctx, key); return err })
+	return cancelled, err
+}
+
+// Move is [Tx.Move] in a transaction of its own; it wakes the workers.
+func (s *Service) Move(ctx context.Context, key string, to time.Time) (moved int64, err error) {
+	err = s.write(ctx, func(t Tx) (err error) { moved, err = t.Move(ctx, key, to); return err })
+	return moved, err
 }
 
 // NotifyNow is Notify with one attempt at once, in this process, whoever else works: it returns
@@ -198,6 +461,9 @@ func (s *Service) Notify(ctx context.Context, n Notice) (deliveries []string, er
 func (s *Service) NotifyNow(ctx context.Context, n Notice) (store.Delivery, error) {
 	if len(n.Cc)+len(n.Bcc) > 0 {
 		return store.Delivery{}, errors.New("illumicode: a letter by hand goes to one address")
+	}
+	if n.askedBy == "" {
+		n.askedBy = "an operator, by hand"
 	}
 	var ids []string
 	err := s.store.Write(ctx, func(rows store.Tx) (err error) {

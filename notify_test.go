@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/mail"
+	"net/url"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -38,9 +39,6 @@ func withMoved(tb testing.TB) func(*illumicode.Config) {
 	}
 	return func(c *illumicode.Config) {
 		c.Letters, c.Data = set, map[string]any{"moved": moved{}}
-		c.Unsubscribe = func(_, category string) *message.Unsubscribe {
-			return &message.Unsubscribe{URL: "https://ferry.example/stop?" + category}
-		}
 	}
 }
 
@@ -74,11 +72,18 @@ func TestNotifyWithEverything(t *testing.T) {
 		}
 		for field, want := range map[string]string{
 			"To": "Mara Quist <mara@ternisle.example>", "Cc": "jens@ternisle.example", "Bcc": "", "Reply-To": "harbour@ternisle.example",
-			"List-Unsubscribe": "<https://ferry.example/stop?sailings>", "List-Unsubscribe-Post": "List-Unsubscribe=One-Click", "X-Pier": "4",
+			"List-Unsubscribe-Post": "List-Unsubscribe=One-Click", "X-Pier": "4",
 		} {
 			if got := m.Header.Get(field); got != want {
 				t.Errorf("letter to %s: %s is %q, want %q", to, field, got, want)
 			}
+		}
+		u, err := url.Parse(strings.Trim(m.Header.Get("List-Unsubscribe"), "<>"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if who, what, err := k.Service.Unsubscription(u.Query().Get("u")); err != nil || who != to || what != "sailings" || strings.Contains(u.String(), "@") {
+			t.Errorf("letter to %s: List-Unsubscribe leads %s to %q and %q, %v", to, u, who, what, err)
 		}
 		if !strings.Contains(l.Text, "Now at 7:05 AM.") { // in Tokyo
 			t.Errorf("the time is not the reader's:\n%s", l.Text)

@@ -360,7 +360,7 @@ func TestResendCoalesces(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if list, err := k.Service.Store().List(t.Context(), "", "", 10); err != nil || len(list) != 1 {
+	if list, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 10); err != nil || len(list) != 1 {
 		t.Errorf("%d deliveries, %v; want 1", len(list), err)
 	}
 }

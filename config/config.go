@@ -33,6 +33,8 @@ type File struct {
 	DKIM     []DKIM     `toml:"dkim"`
 	Signup   Signup     `toml:"signup"`
 	Outbox   Outbox     `toml:"outbox"`
+	Guard    Guard      `toml:"guard"`
+	Event    []Event    `toml:"event"`
 	Serve    Serve      `toml:"serve"`
 
 	path string
@@ -61,9 +63,36 @@ type From struct {
 	Name    string `toml:"name"`
 }
 
-// Store is the database.
+// Store is the database: an SQLite file, or a PostgreSQL server.
 type Store struct {
-	File string `toml:"file"`
+	File           string `toml:"file"`
+	Postgres       string `toml:"postgres"` // a connection string without password
+	PasswordEnv    string `toml:"password_env"`
+	PasswordFile   string `toml:"password_file"`
+	PostgresListen string `toml:"postgres_listen"`
+	Connections    int    `toml:"connections"`
+}
+
+// Guard says what may leave.
+type Guard struct {
+	Mode    string   `toml:"mode"`
+	Domains []string `toml:"domains"`
+	Capture string   `toml:"capture"` // a folder: letters are written there as .eml
+}
+
+// Event is what an event leads to.
+type Event struct {
+	Type     string   `toml:"type"`
+	Letter   string   `toml:"letter"`
+	To       string   `toml:"to"`
+	Fixed    []string `toml:"fixed"`
+	Lane     string   `toml:"lane"`
+	Delay    Duration `toml:"delay"`
+	Key      string   `toml:"key"`
+	Remind   string   `toml:"remind"`
+	Before   Duration `toml:"before"`
+	Collapse Duration `toml:"collapse"`
+	By       string   `toml:"by"`
 }
 
 // Keys is the keyring.
@@ -106,6 +135,7 @@ type Provider struct {
 	Idle         Duration `toml:"idle"`
 	Age          Duration `toml:"age"`
 	Letters      int      `toml:"letters"`
+	Most         int      `toml:"most"` // http too
 
 	// http
 	Method            string            `toml:"method"`
@@ -149,6 +179,14 @@ type Signup struct {
 // Outbox is how workers work.
 type Outbox struct {
 	Senders  int      `toml:"senders"`
+	Reserved int      `toml:"reserved"`
+	Weights  struct {
+		Urgent int `toml:"urgent"`
+		Normal int `toml:"normal"`
+		Bulk   int `toml:"bulk"`
+	} `toml:"weights"`
+	Keep     Duration `toml:"keep"`
+	KeepOnce Duration `toml:"keep_once"`
 	Lease    Duration `toml:"lease"`
 	Poll     Duration `toml:"poll"`
 	Attempt  Duration `toml:"attempt"`
@@ -163,6 +201,7 @@ type Serve struct {
 	Listen  string `toml:"listen"`
 	KeyEnv  string `toml:"key_env"`
 	KeyFile string `toml:"key_file"`
+	Metrics string `toml:"metrics"` // where /metrics, /healthz and /readyz are served; not for the public
 }
 
 // A Duration is written as Go writes them: "10m", "1h30m".
@@ -197,6 +236,15 @@ func Load(path string) (*File, error) {
 	return f, f.check()
 }
 
+// SiteURL returns the base URL of the site, as the database knows it.
+func (f *File) SiteURL() string {
+	base, err := illumicode.CheckBaseURL(f.Site.BaseURL)
+	if err != nil {
+		panic(err) // Load has checked it
+	}
+	return base
+}
+
 // wrong returns an error about a key of the file.
 func (f *File) wrong(key, format string, args ...any) error {
 	return fmt.Errorf("%s: %s %w", f.path, key, fmt.Errorf(format, args...))
@@ -209,12 +257,15 @@ func (f *File) check() error {
 	for _, required := range []struct{ key, value, remedy string }{
 		{"site.name", f.Site.Name, "say who writes, as people know you"},
 		{"from.address", f.From.Address, "name the address that your provider accepts as sender"},
-		{"store.file", f.Store.File, "name the SQLite file"},
+		{"store.file", f.Store.File + f.Store.Postgres, "name the SQLite file, or store.postgres"},
 		{"keys.file", f.Keys.File, "name the keyring; `illumicode keys new` makes one"},
 	} {
 		if required.value == "" {
 			return f.wrong(required.key, "is missing; %s", required.remedy)
 		}
+	}
+	if f.Store.File != "" && f.Store.Postgres != "" {
+		return f.wrong("store.file", "and store.postgres are both given; choose one")
 	}
 	if len(f.Provider) == 0 {
 		return f.wrong("provider", "is missing; without a [[provider]] no letter arrives")

@@ -62,7 +62,7 @@ func open(t *testing.T, path string) error {
 	if err != nil {
 		return err
 	}
-	_, closeAll, err := f.Open(context.Background(), slog.New(slog.DiscardHandler))
+	_, closeAll, err := f.Open(context.Background(), slog.New(slog.DiscardHandler), nil)
 	if err == nil {
 		closeAll()
 	}

@@ -17,21 +17,35 @@ import (
 	"github.com/illumicode/illumicode/dkim"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider/file"
 	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/postgres"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
 // OpenStore opens the database alone: enough to look at the outbox and to migrate.
 func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
-	st, err := sqlite.Open(ctx, f.beside(f.Store.File))
+	if f.Store.File != "" {
+		st, err := sqlite.Open(ctx, f.beside(f.Store.File))
+		if err != nil {
+			return nil, f.wrong("store.file", "cannot be opened: %w", err)
+		}
+		return st, nil
+	}
+	password, err := f.secret("store.password", f.Store.PasswordEnv, f.Store.PasswordFile)
 	if err != nil {
-		return nil, f.wrong("store.file", "cannot be opened: %w", err)
+		return nil, err
+	}
+	st, err := postgres.Open(ctx, f.Store.Postgres, postgres.Options{Listen: f.Store.PostgresListen, Connections: f.Store.Connections, Password: password.Reveal()})
+	if err != nil {
+		return nil, f.wrong("store.postgres", "cannot be opened: %w", err)
 	}
 	return st, nil
 }
 
-// Open opens everything the file describes; the function it returns closes it again.
-func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Service, _ func() error, err error) {
+// Open opens everything the file describes; the function it returns closes it again. watch is told
+// what workers do; it may be nil.
+func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer) (_ *illumicode.Service, _ func() error, err error) {
 	var closers []func() error
 	closeAll := func() error {
 		var errs []error
@@ -86,11 +100,25 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 		Store: st, Keys: keys, From: from, Providers: ways, Letters: set, Log: log,
 		Site:   site,
 		Signup: f.policy(),
+		Events: f.events(),
+		Guard:  outbox.Guard{Mode: outbox.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
 		Outbox: outbox.Config{
-			Senders: f.Outbox.Senders, Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
+			Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved, Observer: watch,
+			Keep: time.Duration(f.Outbox.Keep), KeepOnce: time.Duration(f.Outbox.KeepOnce), Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
 			Attempt: time.Duration(f.Outbox.Attempt), Grace: time.Duration(f.Outbox.Grace),
 			Retry: retry.Policy{Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base), Max: time.Duration(f.Outbox.Max)},
 		},
+	}
+	c.Outbox.Weights = make(map[store.Lane]int)
+	for lane, weight := range map[store.Lane]int{store.Urgent: f.Outbox.Weights.Urgent, store.Normal: f.Outbox.Weights.Normal, store.Bulk: f.Outbox.Weights.Bulk} {
+		if weight > 0 {
+			c.Outbox.Weights[lane] = weight
+		}
+	}
+	if f.Guard.Capture != "" {
+		if c.Capture, err = file.New("capture", f.beside(f.Guard.Capture)); err != nil {
+			return nil, nil, f.wrong("guard.capture", "%w", err)
+		}
 	}
 	if sign != nil {
 		c.Sign = sign // a nil *dkim.Signer in the interface would not be nil
@@ -100,6 +128,20 @@ func (f *File) Open(ctx context.Context, log *slog.Logger) (_ *illumicode.Servic
 		return nil, nil, fmt.Errorf("%s: %w", f.path, err)
 	}
 	return svc, closeAll, nil
+}
+
+// events returns the rules for events.
+func (f *File) events() []illumicode.EventRule {
+	var rules []illumicode.EventRule
+	for _, e := range f.Event {
+		r := illumicode.EventRule{Type: e.Type, Letter: e.Letter, To: e.To, Lane: store.Lane(e.Lane), Delay: time.Duration(e.Delay), Key: e.Key,
+			Remind: e.Remind, Before: time.Duration(e.Before), Collapse: time.Duration(e.Collapse), By: e.By}
+		for _, one := range e.Fixed {
+			r.Fixed = append(r.Fixed, illumicode.Request{Address: one})
+		}
+		rules = append(rules, r)
+	}
+	return rules
 }
 
 // Signer returns what letters are signed with, or nil if no key is configured.

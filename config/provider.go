@@ -63,13 +63,13 @@ func (f *File) smtp(key string, p Provider) (provider.Provider, error) {
 	return smtp.New(p.Name, smtp.Config{
 		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile), Hello: p.Hello,
 		Dial: time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
-		Idle: time.Duration(p.Idle), Age: time.Duration(p.Age), Letters: p.Letters, Senders: p.Senders,
+		Idle: time.Duration(p.Idle), Age: time.Duration(p.Age), Letters: p.Letters, Most: p.Most, Senders: p.Senders,
 	})
 }
 
 func (f *File) http(key string, p Provider) (provider.Provider, error) {
 	c := httpapi.Config{
-		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Senders: p.Senders,
+		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Most: p.Most, Senders: p.Senders,
 		Auth:              httpapi.Auth{User: p.User, Header: p.HMACHeader},
 		IdempotencyHeader: p.IdempotencyHeader, MessageID: p.MessageID, Timeout: time.Duration(p.Timeout),
 	}

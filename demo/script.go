@@ -83,7 +83,7 @@ func Script(ctx context.Context, d *Demo, out *Teller) error {
 // attempts counts attempts by class.
 func (d *Demo) attempts(ctx context.Context) (map[string]int, error) {
 	counts := make(map[string]int)
-	deliveries, err := d.Service.Store().List(ctx, "", "", 1000)
+	deliveries, err := d.Service.Store().List(ctx, store.Filter{}, "", 1000)
 	if err != nil {
 		return nil, err
 	}
@@ -305,7 +305,7 @@ func refusedOnce(s *scene) error {
 	if err := s.demo.settle(s.ctx); err != nil {
 		return err
 	}
-	deliveries, err := s.demo.Service.Store().List(s.ctx, "", "", 1)
+	deliveries, err := s.demo.Service.Store().List(s.ctx, store.Filter{}, "", 1)
 	if err != nil {
 		return err
 	}

@@ -144,6 +144,7 @@ func (b *builder) readKinds(fsys fs.FS) error {
 		Category      string         `toml:"category"`
 		ReplyTo       string         `toml:"reply_to"`
 		CodeInSubject bool           `toml:"code_in_subject"`
+		AtMostOnce    bool           `toml:"at_most_once"`
 		Sample        map[string]any `toml:"sample"`
 	}
 	if err := decode(fsys, "letters.toml", &f); err != nil {
@@ -157,7 +158,7 @@ func (b *builder) readKinds(fsys fs.FS) error {
 				return fmt.Errorf("%s.life: %q is no duration; write it as 30m or 6h", name, k.Life)
 			}
 		}
-		b.kinds[name] = letter.Kind{Life: life, Lane: k.Lane, Category: k.Category, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, Sample: k.Sample}
+		b.kinds[name] = letter.Kind{Life: life, Lane: k.Lane, Category: k.Category, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
 	}
 	return nil
 }

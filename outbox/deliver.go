@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"runtime/debug"
+	"strings"
 	"time"
+
+	"github.com/google/uuid"
 
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/core/route"
@@ -27,9 +30,21 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 		w.drop(d, store.Expired, "its time to be delivered was over")
 		return
 	}
-	if d.Fixed.IsZero() {
-		d.Fixed = w.now()
+	if by := w.pausedBy(d); by != "" {
+		w.hold(d, by, "paused: "+by)
+		return
 	}
+	if !w.cfg.Guard.allows(d.Address) {
+		w.hold(d, store.HeldGuard, "the guard lets letters out to "+strings.Join(w.cfg.Guard.Domains, ", ")+" only")
+		return
+	}
+	tried, err := w.resume(ctx, &d)
+	if err != nil {
+		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+		return
+	}
+	ctx, span := startSpan(ctx, d)
+	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
 	var drop *Drop
 	switch {
@@ -39,51 +54,72 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 	case errors.Is(err, ErrLater):
 		w.giveBack(d, w.now().Add(w.cfg.Poll), err.Error())
 		return
+	case errors.Is(err, ErrUnknown):
+		w.log.Warn("left to a newer worker", "delivery", d.ID, "letter", d.Letter, "error", err)
+		w.giveBack(d, w.now().Add(unknownPause), err.Error())
+		return
 	case err != nil:
 		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
 		w.drop(d, store.Failed, err.Error())
 		return
 	}
 	d.Signature = letter.Signature
-	p, err := w.choose(ctx, d, letter)
-	if errors.Is(err, errNoWay) {
-		w.drop(d, store.Failed, err.Error())
-		return
+	p, held := w.choose(tried, letter)
+	switch {
+	case p == nil && held != "":
+		w.hold(d, held, "paused: "+held)
+	case p == nil:
+		w.drop(d, store.Failed, "no provider carries this: there is none for SMS, or none for mail, or none that may send from this address")
+	default:
+		w.attempt(ctx, d, p, letter)
 	}
-	if err != nil {
-		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
-		return
-	}
-	w.attempt(ctx, d, p, letter)
 }
 
-var errNoWay = errors.New("no provider carries this: there is none for SMS, or none for mail, or none that may send from this address")
+// unknownPause is how long a delivery that this version does not know is left alone.
+const unknownPause = 30 * time.Second
 
-// choose returns the provider for the next attempt of d, among those that can carry the letter.
-func (w *worker) choose(ctx context.Context, d store.Delivery, l Letter) (provider.Provider, error) {
+// resume gives a delivery what its first attempt has fixed for all, and returns what was tried.
+func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]route.Tried, error) {
+	if d.Attempts == 0 {
+		d.Fixed = w.now().Truncate(time.Millisecond) // as the row keeps it
+		return nil, nil
+	}
+	attempts, err := w.store.Attempts(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	var tried []route.Tried
+	for _, a := range attempts {
+		tried = append(tried, route.Tried{Provider: a.Provider, Ambiguous: a.Class == retry.Ambiguous})
+	}
+	if len(attempts) == 0 { // removed for their age
+		d.Fixed = w.now().Truncate(time.Millisecond)
+		return nil, nil
+	}
+	d.Fixed, d.Signature = attempts[0].Fixed, attempts[0].Signature
+	return tried, nil
+}
+
+// choose returns the provider for the next attempt, among those that can carry the letter and are
+// not paused. If there is none, held is the pause that is in the way; empty if none can at all.
+func (w *worker) choose(tried []route.Tried, l Letter) (p provider.Provider, held string) {
 	able := make(map[string]provider.Provider)
 	var names []string
 	for _, p := range w.providers {
 		can := p.Can()
 		if l.SMS != "" && can.SMS || l.SMS == "" && can.Mail && can.MaySend(l.Envelope.From) {
+			if by := (store.Pause{Kind: "provider", Name: p.Name()}).HeldBy(); (*w.paused.Load())[by] {
+				held = by
+				continue
+			}
 			able[p.Name()] = p
 			names = append(names, p.Name())
 		}
 	}
 	if len(names) == 0 {
-		return nil, errNoWay
+		return nil, held
 	}
-	var tried []route.Tried
-	if d.Attempts > 0 && len(names) > 1 {
-		attempts, err := w.store.Attempts(ctx, d.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, a := range attempts {
-			tried = append(tried, route.Tried{Provider: a.Provider, Ambiguous: a.Class == retry.Ambiguous})
-		}
-	}
-	return able[route.Choose(names, tried)], nil
+	return able[route.Choose(names, tried)], ""
 }
 
 // attempt sends the letter and records the result.
@@ -92,19 +128,35 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 	began := false
 	var beginErr error
 	begin := func(ctx context.Context) error {
-		beginErr = w.ledger.write(ctx, func(ctx context.Context, t store.Tx) error { return t.BeginAttempt(ctx, d, a) })
-		began = beginErr == nil
+		if !began && beginErr == nil {
+			beginErr = w.ledger.write(ctx, d, &a, nil)
+			began = beginErr == nil
+		}
 		return beginErr
 	}
-	h := provider.Handover{
-		ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS, Begin: begin,
+	slot := w.slots[p.Name()]
+	if !slot.try(d.Lane) {
+		// All of the provider's connections are busy: record the begin while waiting for one.
+		if begin(ctx) == nil && !slot.wait(ctx, d.Lane) {
+			slot = nil
+			beginErr = ctx.Err()
+		}
 	}
-	r, panicked := w.send(ctx, d, p, h)
+	var r provider.Result
+	panicked := false
+	if beginErr == nil {
+		r, panicked = w.hand(ctx, d, p, provider.Handover{
+			ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS, Begin: begin,
+		})
+		slot.give(d.Lane)
+	} else {
+		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
+	}
 	switch {
 	case errors.Is(beginErr, store.ErrFenced):
 		w.log.Warn("the claim was lost before sending", "delivery", d.ID)
 		return
-	case beginErr != nil && !r.Class.HandedOver(): // the database's fault, not the letter's
+	case beginErr != nil && !began && !r.Class.HandedOver(): // the database's fault, not the letter's
 		w.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", d.ID, "error", beginErr)
 		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
 		return
@@ -118,23 +170,29 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 	if panicked { // it would again; and each time the letter may have left
 		end.State, end.Due = store.Failed, time.Time{}
 	}
-	w.persist(d, func(ctx context.Context) error {
-		return w.ledger.write(ctx, func(ctx context.Context, t store.Tx) error {
-			if !began {
-				if err := t.BeginAttempt(ctx, d, a); err != nil {
-					return err
-				}
-			}
-			return t.EndAttempt(ctx, end)
-		})
-	})
-	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider", a.Provider,
-		"class", a.Class, "code", a.Code, "enhanced", a.Enhanced, "ms", a.Ended.Sub(a.Begun).Milliseconds(), "state", end.State)
+	var also *store.Attempt
+	if !began {
+		also = &a
+	}
+	w.persist(d, func(ctx context.Context) error { return w.ledger.write(ctx, d, also, &end) })
+	w.tell(ctx, d, a, end)
 }
 
-// send calls the provider. A panic in it is an end like any other, of which nobody knows whether
+// tell says what has come of an attempt: one line of log, the observer's figures, the span.
+func (w *worker) tell(ctx context.Context, d store.Delivery, a store.Attempt, end store.End) {
+	took := a.Ended.Sub(a.Begun)
+	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider", a.Provider,
+		"class", a.Class, "code", a.Code, "enhanced", a.Enhanced, "ms", took.Milliseconds(), "state", end.State)
+	w.cfg.Observer.Attempted(d.Lane, a.Provider, a.Class, took)
+	if end.State.Final() {
+		w.cfg.Observer.Ended(d.Lane, end.State)
+	}
+	endSpan(ctx, a, end)
+}
+
+// hand calls the provider. A panic in it is an end like any other, of which nobody knows whether
 // the letter has left.
-func (w *worker) send(ctx context.Context, d store.Delivery, p provider.Provider, h provider.Handover) (r provider.Result, panicked bool) {
+func (w *worker) hand(ctx context.Context, d store.Delivery, p provider.Provider, h provider.Handover) (r provider.Result, panicked bool) {
 	ctx, cancel := context.WithTimeout(ctx, w.cfg.Attempt)
 	defer cancel()
 	defer func() {
@@ -155,18 +213,30 @@ func (w *worker) logPanic(d store.Delivery, p any) {
 func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration) store.End {
 	v := retry.Judge(w.cfg.Retry, retry.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore, After: after}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
-		Attempt: a, Claim: d.Claim, Spent: v.Spent, Due: v.At, Note: a.Reply,
-		Bundle: d.Bundle, Challenge: d.Challenge, Generation: d.Generation, HandedOver: a.Class.HandedOver(),
+		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle, Collapse: d.Collapse != "",
+		Challenge: d.Challenge, Generation: d.Generation, HandedOver: a.Class.HandedOver(),
 	}
-	switch v.Action {
-	case retry.Done:
+	if v.Spent {
+		end.Spent++
+	}
+	switch {
+	case a.Class == retry.Ambiguous && d.Once:
+		end.State, end.Due, end.HeldBy = store.Held, time.Time{}, store.HeldUnsure
+	case v.Action == retry.Done:
 		end.State, end.Note = store.Sent, ""
-	case retry.Again:
+	case v.Action == retry.Again:
 		end.State = store.Waiting
-	case retry.TooLate:
+	case v.Action == retry.TooLate:
 		end.State, end.Note = store.Expired, "no time for another attempt; the last one: "+a.Reply
 	default:
 		end.State = store.Failed
+	}
+	if end.State == store.Failed && d.Fallback != "" {
+		next := d
+		next.ID, next.Address, next.Fallback = uuid.Must(uuid.NewV7()).String(), d.Fallback, ""
+		next.Created, next.Due = a.Ended, a.Ended
+		next.AskedBy = "the failure of " + d.ID + " to " + d.Address
+		end.Fallback = &next
 	}
 	return end
 }
@@ -174,6 +244,12 @@ func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration) s
 // drop ends d without an attempt.
 func (w *worker) drop(d store.Delivery, state store.State, note string) {
 	w.persist(d, func(ctx context.Context) error { return w.store.Drop(ctx, d, state, note, w.now()) })
+	w.cfg.Observer.Ended(d.Lane, state)
+}
+
+// hold keeps d, unattempted, until what holds it has ended.
+func (w *worker) hold(d store.Delivery, by, note string) {
+	w.persist(d, func(ctx context.Context) error { return w.store.Hold(ctx, d, by, note) })
 }
 
 // giveBack lets d wait again, unattempted.

@@ -15,10 +15,13 @@ type ledger struct {
 	done    chan struct{} // closed when the ledger's goroutine has ended
 }
 
-// An entry is one sender's write, and where it waits for the outcome.
+// An entry is one sender's write, and where it waits for the outcome: the begin of an attempt,
+// its end, or both.
 type entry struct {
-	write func(context.Context, store.Tx) error
-	out   chan error
+	delivery store.Delivery
+	begin    *store.Attempt
+	end      *store.End
+	out      chan error
 }
 
 // maxGroup bounds a transaction, so that other writers of the same file get their turn.
@@ -31,16 +34,16 @@ func newLedger(ctx context.Context, st *store.Store) *ledger {
 	return l
 }
 
-// write runs fn in a transaction that it may share with others, and returns when that has
-// committed, or why it could not. [store.ErrFenced] from fn concerns fn alone; every other error
-// undoes the whole group, and each of its writers is told. ctx bounds the wait for a place in
-// a group; fn is given a context that none of the group's members can end.
-func (l *ledger) write(ctx context.Context, fn func(context.Context, store.Tx) error) error {
-	e := entry{write: fn, out: make(chan error, 1)}
+// write writes an entry in a transaction that it may share with others, and returns when that has
+// committed, or why it could not. [store.ErrFenced] concerns this entry alone; every other error
+// undoes the whole group, and each of its writers is told. ctx bounds the wait for a place in a
+// group.
+func (l *ledger) write(ctx context.Context, d store.Delivery, begin *store.Attempt, end *store.End) error {
+	e := entry{delivery: d, begin: begin, end: end, out: make(chan error, 1)}
 	select {
 	case l.entries <- e:
 	case <-l.done: // the worker is stopping: write alone
-		return l.store.Write(ctx, func(t store.Tx) error { return fn(ctx, t) })
+		l.commit(ctx, []entry{e})
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -54,7 +57,8 @@ func (l *ledger) run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case e := <-l.entries:
-			l.commit(l.gather(e))
+			// What has been sent must be recorded: a commit does not end with the worker.
+			l.commit(context.Background(), l.gather(e))
 		}
 	}
 }
@@ -73,21 +77,26 @@ func (l *ledger) gather(first entry) []entry {
 	return group
 }
 
-// commit writes a group. It does not end with the worker's context: what has been sent must be
-// recorded.
-func (l *ledger) commit(group []entry) {
+// commit writes a group and answers its writers.
+func (l *ledger) commit(ctx context.Context, group []entry) {
 	fenced := make([]error, len(group))
-	ctx := context.Background()
 	err := l.store.Write(ctx, func(t store.Tx) error {
+		var ends []store.End
 		for i, e := range group {
 			fenced[i] = nil
-			if err := e.write(ctx, t); errors.Is(err, store.ErrFenced) {
-				fenced[i] = err // it wrote nothing
-			} else if err != nil {
-				return err
+			if e.begin != nil {
+				if err := t.BeginAttempt(ctx, e.delivery, *e.begin); errors.Is(err, store.ErrFenced) {
+					fenced[i] = err // it wrote nothing
+					continue
+				} else if err != nil {
+					return err
+				}
+			}
+			if e.end != nil {
+				ends = append(ends, *e.end)
 			}
 		}
-		return nil
+		return t.EndAttempts(ctx, ends)
 	})
 	for i, e := range group {
 		if err == nil {

@@ -1,12 +1,14 @@
 package outbox
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -20,8 +22,9 @@ import (
 // the same bytes: what dates the letter is Delivery.Fixed, which is set.
 type Composer interface {
 	// Compose returns a [*Drop] as error if the delivery is not needed any more, and wraps
-	// [ErrLater] if time may mend what is wrong. Every other error means that the letter can
-	// never be composed, and fails the delivery.
+	// [ErrLater] if time may mend what is wrong, or [ErrUnknown] if a newer version of this
+	// program may know better. Every other error means that the letter can never be composed, and
+	// fails the delivery.
 	Compose(ctx context.Context, d store.Delivery) (Letter, error)
 }
 
@@ -36,38 +39,69 @@ type Letter struct {
 
 // A Drop is the reason why a delivery is ended without an attempt.
 type Drop struct {
-	State store.State // Cancelled or Expired
+	State store.State // Cancelled, Expired or Suppressed
 	Note  string
 }
 
 func (d *Drop) Error() string { return "outbox: " + string(d.State) + ": " + d.Note }
 
-// ErrLater wraps an error of Compose that time may mend, such as a database that is away: the
-// delivery goes on waiting.
-var ErrLater = errors.New("outbox: later")
+// What Compose can wrap. In both cases the delivery goes on waiting.
+var (
+	ErrLater   = errors.New("outbox: later")
+	ErrUnknown = errors.New("outbox: this version does not know it")
+)
 
 // Config holds the optional settings. The zero Config is all defaults.
 type Config struct {
-	Senders int           // letters on their way at once; 0 or less means 8
-	Lease   time.Duration // how long a dead worker's claims hold; 0 or less means 30 s
-	Poll    time.Duration // how often to look without having been woken; 0 or less means 500 ms
-	Attempt time.Duration // the longest attempt; 0 or less means 11 m, past the final reply's 10
-	Grace   time.Duration // how long Run lets attempts finish at its end; 0 or less means 20 s
-	Retry   retry.Policy
+	Senders  int           // letters on their way at once; 0 or less means 8
+	Reserved int           // of these, for the urgent lane alone; 0 means a quarter, less than 0 none
+	Lease    time.Duration // how long a dead worker's claims hold; 0 or less means 30 s
+	Poll     time.Duration // how often to look without having been woken; 0 or less means 500 ms
+	Attempt  time.Duration // the longest attempt; 0 or less means 11 m, past the final reply's 10
+	Grace    time.Duration // how long Run lets attempts finish at its end; 0 or less means 20 s
+	Keep     time.Duration // how long ended deliveries are kept; 0 means 30 days, less than 0 for ever
+	KeepOnce time.Duration // how long de-duplication keys are kept; 0 or less means 7 days
+	Retry    retry.Policy
+	Guard    Guard    // what may leave; the zero Guard is live
+	Observer Observer // is told what workers do; nil means nobody
+
+	// Weights are the shares of lanes that have something to send. Missing ones are 16 for urgent,
+	// 4 for normal and 1 for bulk.
+	Weights map[store.Lane]int
+
+	Site   string                                       // the base URL that the database must send for; empty for any
+	Events func(ctx context.Context) (n int, err error) // turns some events that wait into deliveries; nil for none
 }
 
 func (c Config) withDefaults() Config {
 	if c.Senders <= 0 {
 		c.Senders = 8
 	}
+	if c.Reserved == 0 {
+		c.Reserved = c.Senders / 4
+	}
+	c.Reserved = min(max(c.Reserved, 0), c.Senders-1)
+	const day = 24 * time.Hour
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.Lease, 30 * time.Second}, {&c.Poll, 500 * time.Millisecond}, {&c.Attempt, 11 * time.Minute}, {&c.Grace, 20 * time.Second}} {
+	}{{&c.Lease, 30 * time.Second}, {&c.Poll, 500 * time.Millisecond}, {&c.Attempt, 11 * time.Minute}, {&c.Grace, 20 * time.Second}, {&c.KeepOnce, 7 * day}} {
 		if *d.field <= 0 {
 			*d.field = d.value
 		}
 	}
+	c.Keep = cmp.Or(c.Keep, 30*day)
+	if c.Guard.Mode == "" {
+		c.Guard.Mode = Live
+	}
+	if c.Observer == nil {
+		c.Observer = nobody{}
+	}
+	weights := map[store.Lane]int{store.Urgent: 16, store.Normal: 4, store.Bulk: 1}
+	for lane, w := range c.Weights {
+		weights[lane] = max(w, 1)
+	}
+	c.Weights = weights
 	return c
 }
 
@@ -76,6 +110,7 @@ type Outbox struct {
 	store     *store.Store
 	composer  Composer
 	providers []provider.Provider
+	slots     map[string]*slots
 	cfg       Config
 	log       *slog.Logger
 	now       func() time.Time
@@ -86,7 +121,7 @@ type Outbox struct {
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
 func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
-	return &Outbox{store: st, composer: composer, providers: providers, cfg: c.withDefaults(), log: log, now: now,
+	return &Outbox{store: st, composer: composer, providers: providers, slots: slotsOf(providers), cfg: c.withDefaults(), log: log, now: now,
 		wake: make(chan struct{}, 1)}
 }
 
@@ -103,54 +138,70 @@ type worker struct {
 	*Outbox
 	row    store.Worker
 	ledger *ledger
-	jobs   chan store.Delivery
-	room   chan struct{} // something was taken from jobs
+	queue  *queue
+	marks  map[store.Lane]*trail
+	paused atomic.Pointer[paused]
+	swept  time.Time
 
 	hard context.Context // ends when even attempts under way must stop
 	busy sync.WaitGroup
 }
 
-// minQueue is the least room for claimed deliveries that no sender has begun: enough that one
-// claim serves several, little enough that an urgent letter does not wait behind it for long.
+// minQueue is the least room for claimed deliveries of a lane that no sender has begun: enough
+// that one claim serves several, little enough that few are given back at the end.
 const minQueue = 8
 
-// newWorker registers a worker and starts its ledger, which ends with hard.
+// newWorker makes a worker and starts its ledger, which ends with hard.
 func (o *Outbox) newWorker(hard context.Context) *worker {
 	host, _ := os.Hostname() // for people; the pid beside it helps even without
 	now := o.now()
 	w := &worker{
 		Outbox: o, hard: hard,
-		row:  store.Worker{ID: uuid.Must(uuid.NewV7()).String(), Host: host, PID: os.Getpid(), Started: now},
-		jobs: make(chan store.Delivery, max(minQueue, 2*o.cfg.Senders)),
-		room: make(chan struct{}, 1),
+		row:   store.Worker{ID: uuid.Must(uuid.NewV7()).String(), Host: host, PID: os.Getpid(), Started: now},
+		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
+		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
 	}
+	w.paused.Store(&paused{})
 	w.ledger = newLedger(hard, o.store)
 	return w
 }
 
-// beat renews the lease, then gives back what dead workers held.
+// beat renews the lease, then gives back what dead workers held, and now and then sweeps.
 func (w *worker) beat(ctx context.Context) error {
-	w.row.Seen = w.now()
-	w.row.Lease = w.row.Seen.Add(w.cfg.Lease)
-	if err := w.store.Beat(ctx, w.row); err != nil {
+	if err := w.store.Beat(ctx, w.leased(w.cfg.Lease)); err != nil {
 		return err
 	}
 	released, underWay, err := w.store.Recover(ctx, w.row.Seen)
+	if err != nil {
+		return err
+	}
 	if released > 0 {
 		w.log.Warn("recovered deliveries of a worker that stopped", "released", released, "perhaps_sent", underWay)
 		w.Wake()
 	}
-	return err
+	if _, err := w.store.ReleaseStray(ctx); err != nil {
+		return err
+	}
+	if now := w.now(); w.cfg.Keep > 0 && now.Sub(w.swept) >= time.Hour {
+		w.swept = now
+		n, err := w.store.Sweep(ctx, now.Add(-w.cfg.Keep), now.Add(-w.cfg.KeepOnce))
+		if n > 0 {
+			w.log.Info("removed what is older than it need be", "rows", n)
+		}
+		return err
+	}
+	return nil
 }
 
 // Run delivers until ctx ends. It then claims nothing more, lets attempts under way finish for
 // Config.Grace, gives the rest back and returns nil. A database that is away is waited for.
 // Several Runs, in one process or many, share the work.
 func (o *Outbox) Run(ctx context.Context) error {
+	o.announce()
 	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	w := o.newWorker(hard)
-	for pause := time.Duration(0); ; pause = nextPause(pause) {
+	for pause := nextPause(0); ; pause = nextPause(pause) {
 		err := w.beat(ctx)
 		if err == nil {
 			break
@@ -159,96 +210,116 @@ func (o *Outbox) Run(ctx context.Context) error {
 			return nil
 		}
 		o.log.Error("the worker cannot reach the database", "error", err)
-		sleep(ctx, nextPause(pause))
+		sleep(ctx, pause)
 	}
-	for range o.cfg.Senders {
-		w.busy.Go(func() {
-			for d := range w.jobs {
-				select {
-				case w.room <- struct{}{}:
-				default:
-				}
-				if ctx.Err() != nil { // no more than what has begun
-					w.giveBack(d, w.now(), "")
-					continue
-				}
-				w.deliver(hard, d)
-			}
-		})
+	for i := range o.cfg.Senders {
+		w.busy.Go(func() { w.send(ctx, i < o.cfg.Reserved) })
 	}
-	beating, stopBeat := context.WithCancel(hard)
-	var heart sync.WaitGroup
-	heart.Go(func() {
-		for sleep(beating, o.cfg.Lease/3) {
-			if err := w.beat(beating); err != nil && beating.Err() == nil {
+	beside, stopBeside := context.WithCancel(hard)
+	var others sync.WaitGroup
+	others.Go(func() {
+		for sleep(beside, o.cfg.Lease/3) {
+			if err := w.beat(beside); err != nil && beside.Err() == nil {
 				o.log.Error("the worker cannot renew its lease", "error", err)
 			}
 		}
 	})
+	others.Go(func() { w.listen(ctx) })
+	others.Go(func() { w.chores(ctx) })
+	others.Go(func() { w.sample(ctx) })
 	w.fetch(ctx)
-	return w.drain(stop, func() { stopBeat(); heart.Wait() })
+	return w.drain(stop, func() { stopBeside(); others.Wait() })
+}
+
+// send is one sender.
+func (w *worker) send(ctx context.Context, reserved bool) {
+	for {
+		d, ok := w.queue.take(reserved)
+		if !ok {
+			return
+		}
+		if ctx.Err() != nil { // no more than what has begun
+			w.giveBack(d, w.now(), "")
+			continue
+		}
+		w.deliver(w.hard, d)
+	}
 }
 
 // fetch claims and queues until ctx ends.
 func (w *worker) fetch(ctx context.Context) {
-	pause := time.Duration(0)
-	for ctx.Err() == nil {
-		full, err := w.fill(ctx)
-		switch {
-		case err != nil && ctx.Err() == nil:
+	var looked time.Time // when the pauses and the guard were last read
+	holding := false
+	for pause := time.Duration(0); ctx.Err() == nil; {
+		err := error(nil)
+		if now := time.Now(); now.Sub(looked) >= w.cfg.Poll {
+			if holding, err = w.holding(ctx); err == nil {
+				err = w.readPauses(ctx)
+			}
+			looked = now
+		}
+		more := false
+		if err == nil && !holding {
+			more, err = w.fill(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
 			pause = nextPause(pause)
 			w.log.Error("the worker cannot claim", "error", err, "again_in", pause)
 			sleep(ctx, pause)
 			continue
-		case full: // more may wait: go on as soon as there is room
-			select {
-			case <-ctx.Done():
-			case <-w.room:
-			}
-		default:
-			select {
-			case <-ctx.Done():
-			case <-w.wake:
-			case <-time.After(w.cfg.Poll):
-			}
 		}
 		pause = 0
+		var room chan struct{}
+		if more {
+			room = w.queue.room // more may wait: go on as soon as there is room
+		}
+		select {
+		case <-ctx.Done():
+		case <-room:
+		case <-w.wake:
+			w.cfg.Observer.Woken()
+		case <-time.After(w.cfg.Poll):
+		}
 	}
 }
 
-// fill claims as much as there is room for, lane by lane, and reports whether there was no room
-// for everything. A lane is probed before it is claimed from: the probe takes no lock.
-func (w *worker) fill(ctx context.Context) (full bool, err error) {
+// fill claims as much of each lane as there is room for, and reports whether a lane may have
+// more. A lane is probed before it is claimed from: the probe takes no lock.
+func (w *worker) fill(ctx context.Context) (more bool, err error) {
 	for _, lane := range store.Lanes {
-		room := cap(w.jobs) - len(w.jobs)
-		if room < cap(w.jobs)/2 {
-			return true, nil // rather a larger claim a little later
-		}
-		now := w.now()
-		if due, err := w.store.AnyDue(ctx, lane, now); err != nil || !due {
-			if err != nil {
-				return false, err
-			}
+		if (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()] {
 			continue
 		}
-		claimed, err := w.store.Claim(ctx, w.row.ID, lane, room, now)
+		room := w.queue.free(lane)
+		if room == 0 {
+			more = true
+			continue
+		}
+		now := w.now()
+		mark := w.marks[lane].mark(now)
+		due, err := w.store.AnyDue(ctx, lane, mark, now)
 		if err != nil {
 			return false, err
 		}
-		for _, d := range claimed {
-			w.jobs <- d // never blocks: only this goroutine adds, and there was room
+		if !due {
+			continue
 		}
-		if len(claimed) == room {
-			return true, nil
+		claimed, err := w.store.Claim(ctx, w.row.ID, lane, mark, room, now)
+		if err != nil {
+			return false, err
 		}
+		w.marks[lane].claimed(claimed, now)
+		w.queue.put(lane, claimed)
+		w.cfg.Observer.Claimed(lane, len(claimed))
+		more = more || len(claimed) == room
 	}
-	return false, nil
+	return more, nil
 }
 
 // drain ends a Run: what is queued and not begun goes back, what is under way may finish.
-func (w *worker) drain(stop func(), stopHeart func()) error {
-	defer stopHeart()
-	close(w.jobs) // the senders give back what they had not begun
+func (w *worker) drain(stop func(), stopBeside func()) error {
+	defer stopBeside()
+	w.queue.close() // the senders give back what they had not begun
 	done := make(chan struct{})
 	go func() { w.busy.Wait(); close(done) }()
 	select {
@@ -258,7 +329,7 @@ func (w *worker) drain(stop func(), stopHeart func()) error {
 		stop()
 		<-done
 	}
-	stopHeart()
+	stopBeside()
 	leave, cancel := context.WithTimeout(context.WithoutCancel(w.hard), 5*time.Second)
 	defer cancel()
 	if err := w.store.Leave(leave, w.row.ID, w.now()); err != nil {
@@ -285,12 +356,23 @@ func sleep(ctx context.Context, d time.Duration) bool {
 }
 
 // DeliverOne makes one attempt at a waiting delivery, due or not, and returns it as it is then.
-// Another worker may have been faster: then it returns the row as it is.
+// Another worker may have been faster: then it returns the row as it is. The guard and the pauses
+// hold for it too.
 func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, error) {
 	hard, stop := context.WithCancel(ctx)
 	defer stop()
 	w := o.newWorker(hard)
-	if err := w.store.Beat(ctx, w.leased(o.cfg.Attempt)); err != nil {
+	holding, err := w.holding(ctx)
+	if err == nil && holding {
+		err = errors.New("outbox: the guard holds everything, so the letter waits")
+	}
+	if err == nil {
+		err = w.readPauses(ctx)
+	}
+	if err == nil {
+		err = w.store.Beat(ctx, w.leased(o.cfg.Attempt))
+	}
+	if err != nil {
 		return store.Delivery{}, err
 	}
 	d, err := o.store.ClaimOne(ctx, w.row.ID, id, o.now())

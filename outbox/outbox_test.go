@@ -245,7 +245,7 @@ func TestFencing(t *testing.T) {
 	if err := st.Beat(ctx, slow); err != nil {
 		t.Fatal(err)
 	}
-	claimed, err := st.Claim(ctx, "slow", store.Normal, 10, now)
+	claimed, err := st.Claim(ctx, "slow", store.Normal, store.Mark{}, 10, now)
 	if err != nil || len(claimed) != 1 {
 		t.Fatalf("Claim = %v, %v", claimed, err)
 	}
@@ -269,7 +269,7 @@ func TestFencing(t *testing.T) {
 	}
 	first.Ended, first.Class = later, retry.RecipientRefused
 	if err := st.Write(ctx, func(t store.Tx) error {
-		return t.EndAttempt(ctx, store.End{Attempt: first, Claim: old.Claim, State: store.Failed})
+		return t.EndAttempts(ctx, []store.End{{Attempt: first, Claim: old.Claim, State: store.Failed}})
 	}); err != nil {
 		t.Fatal(err)
 	}

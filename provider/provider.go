@@ -61,6 +61,9 @@ type Ability struct {
 	// Senders are the addresses, and the domains, that the provider has verified: it refuses
 	// letters from others. Empty means any.
 	Senders []string
+
+	// Most is how many letters it carries at once, from one process; 0 means as many as come.
+	Most int
 }
 
 // MaySend reports whether the provider takes letters from an address: if it is on the list, or

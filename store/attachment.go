@@ -99,9 +99,10 @@ func (p *pieces) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-// An attachment is needed as long as a delivery of its bundle is on its way.
-const bundleDone = ` WHERE bundle = ? AND NOT EXISTS (SELECT 1 FROM illumicode_delivery d
-	WHERE d.bundle = ? AND d.state IN ('waiting', 'claimed'))`
+// An attachment is needed as long as a delivery of its bundle is on its way, or could be tried again.
+const bundleDone = ` WHERE bundle = ? AND NOT EXISTS (SELECT 1 FROM illumicode_delivery d WHERE d.bundle = ?)
+	AND NOT EXISTS (SELECT 1 FROM illumicode_fanout f WHERE f.bundle = ?)
+	AND NOT EXISTS (SELECT 1 FROM illumicode_ended e WHERE e.bundle = ? AND e.bundle <> '' AND e.state = 'failed')`
 
 var (
 	deletePieces      = q(`DELETE FROM illumicode_attachment_piece` + bundleDone)
@@ -114,7 +115,7 @@ func (t Tx) eraseBundle(ctx context.Context, bundle string) error {
 		return nil
 	}
 	for _, text := range []string{deletePieces, deleteAttachments} {
-		if _, err := t.exec(ctx, text, bundle, bundle); err != nil {
+		if _, err := t.exec(ctx, text, bundle, bundle, bundle, bundle); err != nil {
 			return err
 		}
 	}

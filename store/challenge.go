@@ -61,6 +61,7 @@ func flag(b bool) int {
 
 var (
 	selectChallenge = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE id = ?`)
+	lockChallenge   = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE id = ? FOR UPDATE`)
 	selectByTicket  = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE ticket = ?`)
 	selectOpen      = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge
 		WHERE subject = ? AND purpose = ? AND state = 'open' ORDER BY created DESC LIMIT 1`)
@@ -127,7 +128,7 @@ var handedOver = q(`UPDATE illumicode_challenge SET link_from = ?, code_from = ?
 
 // HandedOver starts the lives that begin with a letter's hand-over at now.
 func (t Tx) HandedOver(ctx context.Context, id string, generation int, now time.Time) error {
-	rows, err := t.query(ctx, selectChallenge, id)
+	rows, err := t.query(ctx, lockChallenge, id)
 	c, err := one(t.s, rows, err, scanChallenge)
 	if err != nil {
 		return err

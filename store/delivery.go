@@ -4,25 +4,28 @@ import (
 	"context"
 	"strings"
 	"time"
-
-	"github.com/illumicode/illumicode/core/retry"
 )
 
 // A State is where a delivery is.
 type State string
 
-// The states. Waiting and Claimed are on their way; the others are final.
+// The states. Held, Waiting and Claimed are on their way; the others are final.
 const (
-	Waiting   State = "waiting"
-	Claimed   State = "claimed"
-	Sent      State = "sent"
-	Failed    State = "failed"
-	Cancelled State = "cancelled" // nobody needs it any more
-	Expired   State = "expired"   // its proof died before it could be delivered
+	Held       State = "held" // until somebody releases it, or what held it has ended
+	Waiting    State = "waiting"
+	Claimed    State = "claimed"
+	Sent       State = "sent"
+	Failed     State = "failed"
+	Cancelled  State = "cancelled"  // nobody needs it any more
+	Expired    State = "expired"    // its time was over before it could be delivered
+	Suppressed State = "suppressed" // its reader does not want such letters
 )
 
 // States lists all states in the order of a delivery's life.
-var States = []State{Waiting, Claimed, Sent, Failed, Cancelled, Expired}
+var States = []State{Held, Waiting, Claimed, Sent, Failed, Cancelled, Expired, Suppressed}
+
+// Final reports whether a delivery in this state has ended.
+func (s State) Final() bool { return s != Held && s != Waiting && s != Claimed }
 
 // A Lane is the priority a delivery travels in.
 type Lane string
@@ -34,8 +37,12 @@ const (
 	Bulk   Lane = "bulk"
 )
 
-// Lanes lists the lanes in the order in which they are served.
+// Lanes lists the lanes in the order of their weights.
 var Lanes = []Lane{Urgent, Normal, Bulk}
+
+// Version is what this version of the program writes into a delivery's row. A worker leaves rows
+// with a higher one to workers that know it.
+const Version = 1
 
 // A Delivery is one letter to one envelope recipient: the row.
 type Delivery struct {
@@ -57,43 +64,117 @@ type Delivery struct {
 	Due           time.Time
 	DeliverBefore time.Time // zero means no deadline
 
-	Claim     int64 // counts claims, and fences writes
-	Worker    string
-	Claimed   time.Time
-	Attempts  int       // begun
-	Spent     int       // of these, those that count against the limit
-	Fixed     time.Time // dates the letter of every attempt; zero before the first
-	Signature string    // DKIM-Signature fields of every attempt; empty before the first, or unsigned
-	Ended     time.Time
-	Note      string // why it is where it is
+	Version  int           // of the row's meaning; 0 means Version when it is inserted
+	Once     bool          // at most once: after an ambiguous attempt it is held
+	HeldBy   string        // see the constants; empty unless State is Held, or to be inserted as such
+	Key      string        // the application's, to move or cancel by; empty for none
+	Lead     time.Duration // of a reminder: how long before its moment it is due
+	Collapse string        // further notices under this key join it while it waits
+	Fallback string        // the address to try when this one has failed; empty for none
+	AskedBy  string        // what asked for it, in words
+	Trace    string        // W3C traceparent of the request; empty for none
+
+	Claim    int64 // counts claims, and fences writes
+	Worker   string
+	Claimed  time.Time
+	Attempts int // begun
+	Spent    int // of these, those that count against the limit
+	Ended    time.Time
+	Note     string // why it is where it is
+
+	// What the first attempt fixed for all: not in the row, but with that attempt.
+	Fixed     time.Time // dates the letter
+	Signature string    // DKIM-Signature fields
 }
 
+// What can hold a delivery, besides a pause ([Pause.HeldBy]).
+const (
+	HeldAsked  = "asked"        // who enqueued it, or an operator, wanted it held
+	HeldGuard  = "guard"        // the guard lets nothing out to this address
+	HeldUnsure = "perhaps sent" // at most once, and its attempt ended without an answer
+)
+
 const deliveryColumns = `id, challenge, generation, letter, locale, address, name, data, lane, state, created, due,
-	deliver_before, claim, worker, claimed, attempts, spent, fixed, signature, ended, note, zone, visible, bundle`
+	deliver_before, claim, worker, claimed, attempts, spent, ended, note, zone, visible, bundle, version, once, held_by, app_key,
+	lead, collapse, fallback, asked_by, trace`
 
 func scanDelivery(row scanner) (Delivery, error) {
 	var d Delivery
-	var created, due, before, claimed, fixed, ended int64
+	var created, due, before, claimed, ended, lead int64
 	err := row.Scan(&d.ID, &d.Challenge, &d.Generation, &d.Letter, &d.Locale, &d.Address, &d.Name, &d.Data, &d.Lane, &d.State,
-		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &fixed, &d.Signature, &ended, &d.Note, &d.Zone, &d.Visible, &d.Bundle)
+		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &ended, &d.Note, &d.Zone, &d.Visible, &d.Bundle,
+		&d.Version, &d.Once, &d.HeldBy, &d.Key, &lead, &d.Collapse, &d.Fallback, &d.AskedBy, &d.Trace)
 	d.Created, d.Due, d.DeliverBefore = instant(created), instant(due), instant(before)
-	d.Claimed, d.Fixed, d.Ended = instant(claimed), instant(fixed), instant(ended)
+	d.Claimed, d.Ended, d.Lead = instant(claimed), instant(ended), time.Duration(lead)*time.Millisecond
 	return d, err
 }
 
-var insertDelivery = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?, ?, ?, 0, '', 0, 0, 0, 0, '', 0, '', ?, ?, ?)`)
+const (
+	deliveryValues = ` VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, 0, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	insertInto     = `INSERT INTO illumicode_delivery (` + deliveryColumns + `)` + deliveryValues
+)
 
-// InsertDelivery adds a waiting delivery.
+var insertDelivery = q(insertInto)
+
+func (d Delivery) values() []any {
+	state, version := Waiting, d.Version
+	if d.HeldBy != "" {
+		state = Held
+	}
+	if version == 0 {
+		version = Version
+	}
+	return []any{d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name, d.Data, string(d.Lane), string(state),
+		millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note, d.Zone, d.Visible, d.Bundle, version, flag(d.Once),
+		d.HeldBy, d.Key, d.Lead.Milliseconds(), d.Collapse, d.Fallback, d.AskedBy, d.Trace}
+}
+
+// InsertDelivery adds a delivery: waiting, or held if HeldBy says so.
 func (t Tx) InsertDelivery(ctx context.Context, d Delivery) error {
-	_, err := t.exec(ctx, insertDelivery, d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name,
-		d.Data, string(d.Lane), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Zone, d.Visible, d.Bundle)
+	_, err := t.exec(ctx, insertDelivery, d.values()...)
 	return err
+}
+
+var (
+	insertCollapsing = q(insertInto + ` ON CONFLICT (collapse) WHERE collapse <> '' AND state = 'waiting' DO NOTHING`)
+	selectCollapsing = q(`SELECT id FROM illumicode_delivery WHERE collapse = ? AND state = 'waiting' FOR UPDATE`)
+	insertItem       = q(`INSERT INTO illumicode_item (delivery, id, data) VALUES (?, ?, ?)`)
+)
+
+// Join adds d to the delivery that waits under the same collapse key and returns that one's id;
+// where none waits, d is inserted and waits for more. item names what d brings.
+func (t Tx) Join(ctx context.Context, d Delivery, item string) (id string, err error) {
+	for {
+		n, err := t.exec(ctx, insertCollapsing, d.values()...)
+		if err != nil {
+			return "", err
+		}
+		if id = d.ID; n == 0 {
+			rows, err := t.query(ctx, selectCollapsing, d.Collapse)
+			id, err = one(t.s, rows, err, scanText)
+			if err == ErrNotFound {
+				continue // a worker has just taken it: d begins the next
+			}
+			if err != nil {
+				return "", err
+			}
+		}
+		_, err = t.exec(ctx, insertItem, id, item, d.Data)
+		return id, err
+	}
+}
+
+var selectItems = q(`SELECT data FROM illumicode_item WHERE delivery = ? ORDER BY id LIMIT ?`)
+
+// Items returns what has joined a delivery, at most n, in the order of the ids they were given.
+func (s *Store) Items(ctx context.Context, delivery string, n int) ([]string, error) {
+	rows, err := s.query(ctx, selectItems, delivery, n)
+	return collect(s, rows, err, scanText)
 }
 
 // One that has been attempted keeps its generation: all its attempts carry the same letter.
 var bringForward = q(`UPDATE illumicode_delivery SET due = CASE WHEN due > ? THEN ? ELSE due END,
-	generation = CASE WHEN fixed = 0 THEN ? ELSE generation END
+	generation = CASE WHEN attempts = 0 THEN ? ELSE generation END
 	WHERE challenge = ? AND challenge <> '' AND state = 'waiting'`)
 
 // BringForward makes the deliveries of a challenge that still wait due at now, and reports
@@ -104,150 +185,26 @@ func (t Tx) BringForward(ctx context.Context, challenge string, generation int, 
 }
 
 var (
-	claimLane = q(`UPDATE illumicode_delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
-		WHERE id IN (SELECT id FROM illumicode_delivery WHERE state = 'waiting' AND lane = ? AND due <= ?
-			ORDER BY due, id LIMIT ?) RETURNING ` + deliveryColumns)
-	claimOne = q(`UPDATE illumicode_delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
-		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryColumns)
+	moveDeliveries = q(`UPDATE illumicode_delivery SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
+		WHERE app_key = ? AND app_key <> '' AND lead > 0 AND state IN ('waiting', 'held')`)
+	moveFanouts = q(`UPDATE illumicode_fanout SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
+		WHERE app_key = ? AND app_key <> '' AND lead > 0`)
 )
 
-var anyDue = q(`SELECT EXISTS (SELECT 1 FROM illumicode_delivery WHERE state = 'waiting' AND lane = ? AND due <= ?)`)
-
-// AnyDue reports whether a lane has something due at now: one probe of an index, no lock.
-func (s *Store) AnyDue(ctx context.Context, lane Lane, now time.Time) (bool, error) {
-	rows, err := s.query(ctx, anyDue, string(lane), millis(now))
-	return one(s, rows, err, func(r scanner) (due bool, err error) { return due, r.Scan(&due) })
-}
-
-// Claim takes up to n deliveries of a lane that are due at now for a worker, the oldest first.
-func (s *Store) Claim(ctx context.Context, worker string, lane Lane, n int, now time.Time) ([]Delivery, error) {
-	return change(ctx, s, scanDelivery, claimLane, worker, millis(now), string(lane), millis(now), n)
-}
-
-// ClaimOne takes one waiting delivery, due or not. [ErrNotFound] means that it does not wait.
-func (s *Store) ClaimOne(ctx context.Context, worker, id string, now time.Time) (Delivery, error) {
-	return only(change(ctx, s, scanDelivery, claimOne, worker, millis(now), id))
-}
-
-var unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', due = CASE WHEN due > ? THEN due ELSE ? END, note = ?
-	WHERE id = ? AND claim = ? AND state = 'claimed'`)
-
-// Unclaim gives a delivery back that was claimed and not attempted, due at until or later.
-func (s *Store) Unclaim(ctx context.Context, d Delivery, until time.Time, note string) error {
-	_, err := s.exec(ctx, unclaim, millis(until), millis(until), note, d.ID, d.Claim)
-	return err
-}
-
-var dropDelivery = q(`UPDATE illumicode_delivery SET state = ?, note = ?, ended = ?, data = '{}'
-	WHERE id = ? AND claim = ? AND state = 'claimed'`)
-
-// Drop ends a claimed delivery without an attempt.
-func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
-	return s.Write(ctx, func(t Tx) error {
-		if _, err := t.exec(ctx, dropDelivery, string(state), note, millis(now), d.ID, d.Claim); err != nil {
-			return err
-		}
-		return t.eraseBundle(ctx, d.Bundle)
-	})
-}
-
-// An Attempt is one try to hand a delivery to a provider: the row.
-type Attempt struct {
-	Delivery string
-	Number   int // from 1
-	Claim    int64
-	Worker   string
-	Provider string
-	Begun    time.Time
-	Ended    time.Time // zero while it runs, or when its worker died
-	Class    retry.Class
-	Code     int
-	Enhanced string
-	Reply    string
-	Remote   string // the provider's own id of the letter
-}
-
-var (
-	beginAttempt = q(`UPDATE illumicode_delivery SET attempts = attempts + 1,
-		signature = CASE WHEN fixed = 0 THEN ? ELSE signature END, fixed = CASE WHEN fixed = 0 THEN ? ELSE fixed END
-		WHERE id = ? AND claim = ? AND state = 'claimed' AND attempts = ?`)
-	insertAttempt = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply)
-		VALUES (?, ?, ?, ?, ?, ?, 0, '', 0, '', '')`)
-)
-
-// BeginAttempt records that an attempt of a claimed delivery begins; once it is committed the
-// letter may leave. [ErrFenced] means that the claim is no longer this worker's: nothing may be
-// sent.
-func (t Tx) BeginAttempt(ctx context.Context, d Delivery, a Attempt) error {
-	n, err := t.exec(ctx, beginAttempt, d.Signature, millis(d.Fixed), d.ID, d.Claim, a.Number-1)
+// Move makes the reminders under a key due relative to another moment, and returns how many that
+// were; a list that is not expanded yet counts as one.
+func (t Tx) Move(ctx context.Context, key string, to time.Time) (int64, error) {
+	n, err := t.exec(ctx, moveDeliveries, millis(to), millis(to), key)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	if n == 0 {
-		return ErrFenced
-	}
-	_, err = t.exec(ctx, insertAttempt, d.ID, a.Number, d.Claim, a.Worker, a.Provider, millis(a.Begun))
-	return err
-}
-
-// An End is what an attempt has led to.
-type End struct {
-	Attempt Attempt // Delivery, Number, Ended and what the provider answered
-	Claim   int64
-	State   State
-	Due     time.Time // for Waiting
-	Spent   bool
-	Note    string
-
-	Bundle string // of the delivery
-
-	Challenge  string // whose lives begin, if HandedOver
-	Generation int
-	HandedOver bool
+	m, err := t.exec(ctx, moveFanouts, millis(to), millis(to), key)
+	return n + m, err
 }
 
 var (
-	endAttempt = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, code = ?, enhanced = ?, reply = ?, remote = ?
-		WHERE delivery = ? AND number = ? AND ended = 0`)
-	endDelivery = q(`UPDATE illumicode_delivery SET state = ?, due = CASE WHEN ? > 0 THEN ? ELSE due END, spent = spent + ?,
-		note = ?, ended = ?, data = CASE WHEN ? > 0 THEN '{}' ELSE data END
-		WHERE id = ? AND claim = ? AND state = 'claimed'`)
-)
-
-// EndAttempt records the end of an attempt and what becomes of its delivery. The attempt's own
-// row is written even if the claim was lost meanwhile, since the provider's answer is true
-// either way; the delivery is then left to its new claim.
-func (t Tx) EndAttempt(ctx context.Context, e End) error {
-	a := e.Attempt
-	if _, err := t.exec(ctx, endAttempt, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote, a.Delivery, a.Number); err != nil {
-		return err
-	}
-	var ended int64
-	if e.State != Waiting {
-		ended = millis(a.Ended)
-	}
-	if _, err := t.exec(ctx, endDelivery, string(e.State), millis(e.Due), millis(e.Due), flag(e.Spent), e.Note, ended, ended,
-		a.Delivery, e.Claim); err != nil {
-		return err
-	}
-	if ended > 0 {
-		if err := t.eraseBundle(ctx, e.Bundle); err != nil {
-			return err
-		}
-	}
-	if !e.HandedOver || e.Challenge == "" {
-		return nil
-	}
-	return t.HandedOver(ctx, e.Challenge, e.Generation, a.Ended)
-}
-
-var (
-	selectDelivery = q(`SELECT ` + deliveryColumns + ` FROM illumicode_delivery WHERE id = ?`)
-	selectByTail   = q(`SELECT ` + deliveryColumns + ` FROM illumicode_delivery WHERE id LIKE ? LIMIT 2`)
-	selectAttempts = q(`SELECT delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, remote
-		FROM illumicode_attempt WHERE delivery = ? ORDER BY number`)
-	selectList = q(`SELECT ` + deliveryColumns + ` FROM illumicode_delivery WHERE (? = '' OR state = ?) AND id < ?
-		ORDER BY id DESC LIMIT ?`)
+	selectDelivery = q(`SELECT ` + deliveryColumns + ` FROM illumicode_outbox WHERE id = ?`)
+	selectByTail   = q(`SELECT ` + deliveryColumns + ` FROM illumicode_outbox WHERE id LIKE ? LIMIT 2`)
 )
 
 // Delivery returns the delivery with this id, or [ErrNotFound].
@@ -265,23 +222,5 @@ func (s *Store) DeliveriesByTail(ctx context.Context, tail string) ([]Delivery, 
 	return collect(s, rows, err, scanDelivery)
 }
 
-// Attempts returns the attempts of a delivery in order.
-func (s *Store) Attempts(ctx context.Context, delivery string) ([]Attempt, error) {
-	rows, err := s.query(ctx, selectAttempts, delivery)
-	return collect(s, rows, err, func(r scanner) (a Attempt, err error) {
-		var begun, ended int64
-		err = r.Scan(&a.Delivery, &a.Number, &a.Claim, &a.Worker, &a.Provider, &begun, &ended, &a.Class, &a.Code, &a.Enhanced, &a.Reply, &a.Remote)
-		a.Begun, a.Ended = instant(begun), instant(ended)
-		return a, err
-	})
-}
-
-// List returns up to n deliveries, the newest first: those in state, or in any if it is empty,
-// and older than the id before, if that is not empty.
-func (s *Store) List(ctx context.Context, state State, before string, n int) ([]Delivery, error) {
-	if before == "" {
-		before = "~" // after every hexadecimal digit
-	}
-	rows, err := s.query(ctx, selectList, string(state), string(state), before, n)
-	return collect(s, rows, err, scanDelivery)
-}
+func scanText(r scanner) (v string, err error) { return v, r.Scan(&v) }
+func scanInt(r scanner) (v int64, err error)   { return v, r.Scan(&v) }

@@ -58,7 +58,10 @@ func (s *Store) Migrate(ctx context.Context, now time.Time) ([]Migration, error)
 	defer tx.Rollback()
 	// Two writes, before anything is read: they take the lock that serialises the processes.
 	// The first alone takes none where the table exists.
-	for _, text := range []string{migrationTable, "DELETE FROM illumicode_migration WHERE number < 0"} {
+	for _, text := range []string{s.dialect.Lock, migrationTable, "DELETE FROM illumicode_migration WHERE number < 0"} {
+		if text == "" {
+			continue
+		}
 		if _, err := tx.ExecContext(ctx, text); err != nil {
 			return nil, s.explain(err)
 		}
@@ -71,7 +74,7 @@ func (s *Store) Migrate(ctx context.Context, now time.Time) ([]Migration, error)
 		if m.Number <= at {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, m.SQL); err != nil {
+		if _, err := tx.ExecContext(ctx, s.words(m.SQL)); err != nil {
 			return nil, fmt.Errorf("store: migration %d (%s): %w", m.Number, m.Name, s.explain(err))
 		}
 		if _, err := tx.ExecContext(ctx, fmt.Sprintf("INSERT INTO illumicode_migration VALUES (%d, '%s', %d)", m.Number, m.Name, millis(now))); err != nil {

@@ -14,6 +14,8 @@ var (
 	ErrNotFound    = errors.New("store: no such row")
 	ErrFenced      = errors.New("store: the claim was lost to another worker")
 	ErrNotMigrated = errors.New("store: the tables are missing or older than this program; run `illumicode migrate` or call Store.Migrate")
+	ErrDatabase    = errors.New("store: the database")                           // matches whatever the database itself refused or failed at
+	ErrData        = errors.New("store: a value that this database cannot keep") // and this besides, if the fault is a value's
 	ErrNewer       = errors.New("store: the tables were made by a newer version of this program; deploy that version here too")
 )
 
@@ -30,6 +32,24 @@ type Dialect struct {
 
 	// Warnings are conditions the operator should know of, found when the database was opened.
 	Warnings []string
+
+	// Rewrite turns a query of this package into the database's own words. The package writes "?"
+	// for parameters, FOR UPDATE and SKIP LOCKED where rows are to be locked, json_each(?) for a
+	// list, BLOB and SERIAL_KEY for types. Nil leaves it as it is.
+	Rewrite func(query string) string
+
+	// Clock asks for the database's clock in Unix milliseconds; empty where it is this machine's.
+	Clock string
+
+	// Announce tells listeners in other processes that something is due; empty for none.
+	Announce string
+
+	// Listen calls wake whenever something was announced, until ctx ends or the error that it
+	// returns; nil where nothing is announced.
+	Listen func(ctx context.Context, wake func()) error
+
+	// Lock makes one migration wait for another; empty where every transaction does.
+	Lock string
 }
 
 // A Store is an open database with the tables of Illumicode in it. It is safe for concurrent
@@ -104,7 +124,7 @@ func (s *Store) prepare(ctx context.Context, text string) (*sql.Stmt, error) {
 	if st != nil {
 		return st, nil
 	}
-	st, err := s.db.PrepareContext(ctx, text)
+	st, err := s.db.PrepareContext(ctx, s.words(text))
 	if err != nil {
 		return nil, err
 	}
@@ -118,12 +138,29 @@ func (s *Store) prepare(ctx context.Context, text string) (*sql.Stmt, error) {
 	return st, nil
 }
 
+// words returns a query in the database's own words.
+func (s *Store) words(text string) string {
+	if s.dialect.Rewrite == nil {
+		return text
+	}
+	return s.dialect.Rewrite(text)
+}
+
 func (s *Store) explain(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	return s.dialect.Explain(err)
+	if errors.Is(err, ErrDatabase) {
+		return err
+	}
+	return &databaseError{s.dialect.Explain(err)}
 }
+
+// A databaseError is an error of the database, in its own words.
+type databaseError struct{ error }
+
+func (e *databaseError) Unwrap() error        { return e.error }
+func (e *databaseError) Is(target error) bool { return target == ErrDatabase }
 
 // A Tx is a transaction in which the store's writes can be made: the caller's own, through
 // [Store.In], or one of the store's, through [Store.Write].
@@ -165,6 +202,23 @@ func (s *Store) Write(ctx context.Context, fn func(Tx) error) error {
 		return err
 	}
 	return s.explain(tx.Commit())
+}
+
+// Nested runs fn and, if it returns an error, undoes what fn wrote and nothing else. The transaction
+// can go on.
+func (t Tx) Nested(ctx context.Context, fn func() error) error {
+	if _, err := t.tx.ExecContext(ctx, "SAVEPOINT illumicode"); err != nil {
+		return t.s.explain(err)
+	}
+	err := fn()
+	end := "RELEASE SAVEPOINT illumicode"
+	if err != nil {
+		end = "ROLLBACK TO SAVEPOINT illumicode"
+	}
+	if _, endErr := t.tx.ExecContext(ctx, end); endErr != nil && err == nil {
+		err = t.s.explain(endErr)
+	}
+	return err
 }
 
 // exec runs a query and returns how many rows it changed.

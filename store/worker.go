@@ -21,7 +21,7 @@ var (
 	upsertWorker = q(`INSERT INTO illumicode_worker (id, host, pid, started, seen, lease) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, lease = excluded.lease`)
 	deleteWorker  = q(`DELETE FROM illumicode_worker WHERE id = ?`)
-	releaseClaims = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', due = ? WHERE worker = ? AND state = 'claimed'`)
+	releaseClaims = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ? WHERE worker = ? AND state = 'claimed'`)
 )
 
 // Beat records that a worker lives and how long its claims hold.
@@ -46,26 +46,43 @@ func (s *Store) Leave(ctx context.Context, id string, now time.Time) error {
 const orphaned = `state = 'claimed' AND NOT EXISTS
 	(SELECT 1 FROM illumicode_worker w WHERE w.id = illumicode_delivery.worker AND w.lease >= ?)`
 
+const underWayAttempt = `EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`
+
+// Its own lock first: two workers that recover at once must not both count.
 var (
-	endOrphanAttempts = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ?
-		WHERE ended = 0 AND delivery IN (SELECT id FROM illumicode_delivery WHERE ` + orphaned + `)`)
-	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', due = ?, note = ?
+	lockOrphans = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE ` + orphaned)
+	holdOrphans = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, held_by = ?, note = ?,
+		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
+		WHERE once = 1 AND ` + orphaned + ` AND ` + underWayAttempt)
+	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ?, note = ?,
+		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
 		WHERE ` + orphaned)
+	endOrphanAttempts = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ?
+		WHERE ended = 0 AND delivery IN (SELECT id FROM illumicode_delivery WHERE state <> 'claimed')
+		AND worker NOT IN (SELECT id FROM illumicode_worker WHERE lease >= ?)`)
 	deleteDeadWorkers = q(`DELETE FROM illumicode_worker WHERE lease < ?`)
 )
 
 // Recover gives back what dead workers had claimed, due at now, and returns how many deliveries
 // that were and how many of them had an attempt under way. Such an attempt may have succeeded:
-// it is recorded as ambiguous, and its repeat is a repeat.
+// it is recorded as ambiguous, and its repeat is a repeat. One that may go out only once is held.
 func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
 		ms := millis(now)
 		const lost = "the worker stopped before an answer came"
-		if underWay, err = t.exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, ms); err != nil {
+		if released, err = t.exec(ctx, lockOrphans, ms); err != nil {
 			return err
 		}
-		if released, err = t.exec(ctx, releaseOrphans, ms, lost, ms); err != nil {
-			return err
+		if released > 0 {
+			if _, err := t.exec(ctx, holdOrphans, HeldUnsure, lost, ms); err != nil {
+				return err
+			}
+			if _, err := t.exec(ctx, releaseOrphans, ms, lost, ms); err != nil {
+				return err
+			}
+			if underWay, err = t.exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, ms); err != nil {
+				return err
+			}
 		}
 		// Kept for a day after its end, a worker still tells when somebody last worked.
 		_, err = t.exec(ctx, deleteDeadWorkers, millis(now.Add(-24*time.Hour)))
@@ -74,60 +91,45 @@ func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay 
 	return released, underWay, err
 }
 
-// A Summary is the outbox at a glance.
-type Summary struct {
-	Count     map[State]int
-	OldestDue time.Time // of what waits and is due; zero if nothing is
-	LastSeen  time.Time // of any worker; zero if there was none for a day
-	Repeats   int       // attempts that followed an ambiguous one of the same delivery
+// Offset returns how far the database's clock is ahead of this machine's, as read by now; 0 where
+// they are one.
+func (s *Store) Offset(ctx context.Context, now func() time.Time) (time.Duration, error) {
+	if s.dialect.Clock == "" {
+		return 0, nil
+	}
+	before := now()
+	var ms int64
+	if err := s.db.QueryRowContext(ctx, s.dialect.Clock).Scan(&ms); err != nil {
+		return 0, s.explain(err)
+	}
+	middle := before.Add(now().Sub(before) / 2)
+	return time.UnixMilli(ms).Sub(middle), nil
 }
 
-var (
-	countStates = q(`SELECT state, COUNT(*), MIN(CASE WHEN state = 'waiting' THEN due ELSE 0 END) FROM illumicode_delivery GROUP BY state`)
-	lastSeen    = q(`SELECT COALESCE(MAX(seen), 0) FROM illumicode_worker`)
-	countRepeat = q(`SELECT COUNT(*) FROM illumicode_attempt a JOIN illumicode_attempt b
-		ON b.delivery = a.delivery AND b.number = a.number + 1 WHERE a.class = 'ambiguous'`)
-)
-
-// Summary counts the outbox at now.
-func (s *Store) Summary(ctx context.Context, now time.Time) (Summary, error) {
-	sum := Summary{Count: make(map[State]int)}
-	type group struct {
-		state State
-		n     int
-		due   int64
+// Announce tells workers in other processes that something may be due. It is a statement of its
+// own: inside a transaction it would make all commits wait for each other.
+func (s *Store) Announce(ctx context.Context) error {
+	if s.dialect.Announce == "" {
+		return nil
 	}
-	rows, err := s.query(ctx, countStates)
-	groups, err := collect(s, rows, err, func(r scanner) (g group, err error) {
-		err = r.Scan(&g.state, &g.n, &g.due)
-		return g, err
-	})
-	if err != nil {
-		return Summary{}, err
-	}
-	for _, g := range groups {
-		sum.Count[g.state] = g.n
-		if g.state == Waiting && g.due <= millis(now) {
-			sum.OldestDue = instant(g.due)
-		}
-	}
-	number := func(r scanner) (n int64, err error) { return n, r.Scan(&n) }
-	rows, err = s.query(ctx, lastSeen)
-	seen, err := one(s, rows, err, number)
-	if err != nil {
-		return Summary{}, err
-	}
-	sum.LastSeen = instant(seen)
-	rows, err = s.query(ctx, countRepeat)
-	repeats, err := one(s, rows, err, number)
-	sum.Repeats = int(repeats)
-	return sum, err
+	_, err := s.db.ExecContext(ctx, s.dialect.Announce)
+	return s.explain(err)
 }
 
-// Idle is how long letters may wait without any worker before every surface says so.
-const Idle = time.Minute
+// HasClock reports whether the database has a clock of its own.
+func (s *Store) HasClock() bool { return s.dialect.Clock != "" }
 
-// NobodyWorks reports whether letters have been due for [Idle] and no worker was seen for as long.
-func (s Summary) NobodyWorks(now time.Time) bool {
-	return !s.OldestDue.IsZero() && now.Sub(s.OldestDue) >= Idle && now.Sub(s.LastSeen) >= Idle
+// Announces reports whether Announce does anything.
+func (s *Store) Announces() bool { return s.dialect.Announce != "" }
+
+// Listen calls wake for every announcement until ctx ends or the connection does, whose error it
+// returns; it returns nil at once where nothing is announced.
+func (s *Store) Listen(ctx context.Context, wake func()) error {
+	if s.dialect.Listen == nil {
+		return nil
+	}
+	return s.dialect.Listen(ctx, wake)
 }
+
+// Dialect returns the name of the database: sqlite or postgres.
+func (s *Store) Dialect() string { return s.dialect.Name }

@@ -22,6 +22,11 @@ type deliveryJSON struct {
 	DeliverBefore time.Time     `json:"deliver_before,omitzero"`
 	Ended         time.Time     `json:"ended,omitzero"`
 	Why           string        `json:"why,omitempty"`
+	HeldBy        string        `json:"held_by,omitempty"`
+	Key           string        `json:"key,omitempty"`
+	AskedBy       string        `json:"asked_by,omitempty"`
+	Fallback      string        `json:"fallback,omitempty"`
+	Looks         string        `json:"looks,omitempty"` // the letter's text, its secrets masked
 	Tried         []attemptJSON `json:"tried,omitempty"`
 }
 
@@ -29,6 +34,7 @@ func deliveryOf(d store.Delivery) deliveryJSON {
 	return deliveryJSON{
 		ID: d.ID, State: d.State, Lane: d.Lane, Letter: d.Letter, Locale: d.Locale, Address: d.Address, Challenge: d.Challenge,
 		Attempts: d.Attempts, Created: d.Created, Due: d.Due, DeliverBefore: d.DeliverBefore, Ended: d.Ended, Why: d.Note,
+		HeldBy: d.HeldBy, Key: d.Key, AskedBy: askedBy(d), Fallback: d.Fallback,
 	}
 }
 
@@ -50,12 +56,32 @@ func attemptOf(a store.Attempt) attemptJSON {
 
 type summaryJSON struct {
 	Count       map[store.State]int `json:"count"`
+	Lanes       []laneJSON          `json:"lanes"`
 	Repeats     int                 `json:"repeats"`
+	Lists       int                 `json:"lists"`
+	Aside       int                 `json:"events_aside"`
+	Paused      []string            `json:"paused,omitempty"`
 	OldestDue   time.Time           `json:"oldest_due,omitzero"`
 	WorkerSeen  time.Time           `json:"worker_seen,omitzero"`
 	NobodyWorks bool                `json:"nobody_works"`
+	Site        string              `json:"site,omitempty"`
+}
+
+type laneJSON struct {
+	Lane   store.Lane  `json:"lane"`
+	State  store.State `json:"state"`
+	Count  int         `json:"count"`
+	Oldest time.Time   `json:"oldest_due,omitzero"`
 }
 
 func summaryOf(s store.Summary, now time.Time) summaryJSON {
-	return summaryJSON{s.Count, s.Repeats, s.OldestDue, s.LastSeen, s.NobodyWorks(now)}
+	v := summaryJSON{Count: s.Count, Lanes: []laneJSON{}, Repeats: s.Repeats, Lists: s.Lists, Aside: s.Aside, OldestDue: s.OldestDue,
+		WorkerSeen: s.LastSeen, NobodyWorks: s.NobodyWorks(now), Site: s.Site}
+	for _, l := range s.Loads {
+		v.Lanes = append(v.Lanes, laneJSON(l))
+	}
+	for _, p := range s.Pauses {
+		v.Paused = append(v.Paused, p.HeldBy())
+	}
+	return v
 }

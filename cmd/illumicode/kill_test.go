@@ -23,7 +23,7 @@ func (p *place) fill(n int) {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	svc, closeAll, err := f.Open(p.t.Context(), slog.New(slog.DiscardHandler))
+	svc, closeAll, err := f.Open(p.t.Context(), slog.New(slog.DiscardHandler), nil)
 	if err != nil {
 		p.t.Fatal(err)
 	}

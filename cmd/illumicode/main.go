@@ -18,6 +18,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/outbox"
 )
 
 // Exit codes.
@@ -41,6 +42,7 @@ type misuse struct{ error }
 type app struct {
 	configPath string
 	json       bool
+	metrics    outbox.Observer // of verbs that serve figures; else nil
 	out, err   io.Writer
 }
 
@@ -107,7 +109,7 @@ func (a *app) load() (*config.File, error) { return config.Load(a.configPath) }
 // withService runs fn with everything that the configuration describes.
 func (a *app) withService(ctx context.Context, f *config.File, fn func(*illumicode.Service, *slog.Logger) error) (err error) {
 	log := a.log()
-	svc, closeAll, err := f.Open(ctx, log)
+	svc, closeAll, err := f.Open(ctx, log, a.metrics)
 	if err != nil {
 		return err
 	}

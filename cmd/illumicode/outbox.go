@@ -3,7 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
-	"slices"
+	"log/slog"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) outbox() *cobra.Command {
-	return group("outbox", "Look into the outbox", a.outboxList(), a.outboxShow())
+	return group("outbox", "Look into the outbox, and free what is stuck", a.outboxList(), a.outboxShow(), a.outboxExport(),
+		a.outboxRelease(), a.outboxRetry(), a.outboxCancel(), a.outboxPause(), a.outboxResume(), a.outboxEvents(), a.outboxAdopt())
 }
 
 // withStore runs fn with the configured database, whose tables must be there.
@@ -35,49 +36,71 @@ func (a *app) withStore(ctx context.Context, fn func(*store.Store) error) error 
 }
 
 func (a *app) outboxList() *cobra.Command {
-	var state, before string
+	var which filter
+	var before string
 	var most int
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List deliveries, the newest first, and count them by state",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if state != "" && !slices.Contains(store.States, store.State(state)) {
-				return misuse{fmt.Errorf("--state %s: there is no such state; the states are %v", state, store.States)}
-			}
 			if most < 1 || most > 10_000 {
 				return misuse{fmt.Errorf("--most %d: give a number from 1 to 10000", most)}
 			}
+			now := time.Now()
+			f, err := which.filter(now)
+			if err != nil {
+				return err
+			}
 			return a.withStore(cmd.Context(), func(st *store.Store) error {
-				now := time.Now()
 				sum, err := st.Summary(cmd.Context(), now)
 				if err != nil {
 					return err
 				}
-				list, err := st.List(cmd.Context(), store.State(state), before, most)
+				list, err := st.List(cmd.Context(), f, before, most)
 				if err != nil {
 					return err
+				}
+				var matching map[store.State]int
+				if !f.None() {
+					if matching, err = st.Matching(cmd.Context(), f); err != nil {
+						return err
+					}
 				}
 				rows := []deliveryJSON{}
 				for _, d := range list {
 					rows = append(rows, deliveryOf(d))
 				}
-				return a.print(map[string]any{"summary": summaryOf(sum, now), "deliveries": rows}, func() {
-					a.listText(sum, list, most, now)
+				return a.print(map[string]any{"summary": summaryOf(sum, now), "matching": matching, "deliveries": rows}, func() {
+					a.listText(sum, matching, list, most, now)
 				})
 			})
 		},
 	}
-	cmd.Flags().StringVar(&state, "state", "", "only this state: waiting, claimed, sent, failed, cancelled or expired")
-	cmd.Flags().StringVar(&before, "before", "", "only those older than the delivery with this full id, for paging")
+	which.flags(cmd)
+	cmd.Flags().StringVar(&before, "before", "", "only those before the delivery with this full id, for paging")
 	cmd.Flags().IntVar(&most, "most", 30, "how many at the most")
 	return cmd
 }
 
-func (a *app) listText(sum store.Summary, list []store.Delivery, most int, now time.Time) {
+func (a *app) listText(sum store.Summary, matching map[store.State]int, list []store.Delivery, most int, now time.Time) {
 	a.line("%s", summaryLine(sum))
+	for _, l := range sum.Loads {
+		if l.State == store.Waiting && !l.Oldest.After(now) {
+			a.line("  lane %-6s  %d waiting, the oldest due for %s", l.Lane, l.Count, now.Sub(l.Oldest).Round(time.Second))
+		}
+	}
+	for _, p := range sum.Pauses {
+		a.line("PAUSED: %s %s since %s. %sContinue with `illumicode outbox resume %s %s`.", p.Kind, p.Name, clock(p.Since), sentence(p.Note), p.Kind, p.Name)
+	}
 	if sum.NobodyWorks(now) {
 		a.line("NOBODY WORKS: letters have been due since %s and no worker was seen for a minute.\nRun `illumicode deliver`, or svc.Run in your application.", clock(sum.OldestDue))
+	}
+	if sum.Aside > 0 {
+		a.line("%d events were set aside; `illumicode outbox events` says why.", sum.Aside)
+	}
+	if matching != nil {
+		a.line("These match: %s", countLine(matching))
 	}
 	if len(list) == 0 {
 		return
@@ -92,6 +115,14 @@ func (a *app) listText(sum store.Summary, list []store.Delivery, most int, now t
 	if len(list) == most {
 		a.line("\nThere may be more: --before %s", list[len(list)-1].ID)
 	}
+}
+
+// sentence returns words as a sentence with a space after it; nothing for none.
+func sentence(s string) string {
+	if s = strings.TrimRight(s, ". "); s != "" {
+		s += ". "
+	}
+	return s
 }
 
 // tail is how lists show an id: enough to be unique, and taken by `outbox show`.
@@ -122,17 +153,28 @@ func short(s string, n int) string {
 	return string(r)
 }
 
-func summaryLine(sum store.Summary) string {
+// countLine counts by state, in words.
+func countLine(count map[store.State]int) string {
 	var parts []string
 	for _, s := range store.States {
-		if n := sum.Count[s]; n > 0 {
+		if n := count[s]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, s))
 		}
 	}
 	if len(parts) == 0 {
-		return "The outbox is empty."
+		return "none."
 	}
-	line := strings.Join(parts, ", ") + "."
+	return strings.Join(parts, ", ") + "."
+}
+
+func summaryLine(sum store.Summary) string {
+	line := countLine(sum.Count)
+	if line == "none." {
+		line = "The outbox is empty."
+	}
+	if sum.Lists > 0 {
+		line += fmt.Sprintf(" %d lists are being expanded.", sum.Lists)
+	}
 	if sum.Repeats > 0 {
 		line += fmt.Sprintf(" %d sent again after an attempt whose end is unknown.", sum.Repeats)
 	}
@@ -145,21 +187,44 @@ func (a *app) outboxShow() *cobra.Command {
 		Short: "Tell the whole story of one delivery; the last eight characters of its id are enough",
 		Args:  oneArg("the id of a delivery, as `illumicode outbox list` shows it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.withStore(cmd.Context(), func(st *store.Store) error {
-				d, err := find(cmd.Context(), st, strings.TrimPrefix(args[0], "…"))
-				if err != nil {
-					return err
+			f, err := a.load()
+			if err != nil {
+				return err
+			}
+			svc, closeAll, err := f.Open(cmd.Context(), slog.New(slog.DiscardHandler), nil)
+			if err != nil {
+				return err
+			}
+			defer closeAll()
+			d, err := find(cmd.Context(), svc.Store(), strings.TrimPrefix(args[0], "…"))
+			if err != nil {
+				return err
+			}
+			attempts, err := svc.Store().Attempts(cmd.Context(), d.ID)
+			if err != nil {
+				return err
+			}
+			v := deliveryOf(d)
+			v.Tried = []attemptJSON{}
+			for _, at := range attempts {
+				v.Tried = append(v.Tried, attemptOf(at))
+			}
+			look, lookErr := svc.Preview(cmd.Context(), d)
+			v.Looks = look.Text
+			return a.print(v, func() {
+				a.showText(d, attempts)
+				a.line("")
+				if lookErr != nil {
+					a.line("The letter cannot be shown: %v.", lookErr)
+					return
 				}
-				attempts, err := st.Attempts(cmd.Context(), d.ID)
-				if err != nil {
-					return err
+				a.line("The letter, with its secrets masked:")
+				if look.Subject != "" {
+					a.line("    Subject: %s\n", look.Subject)
 				}
-				v := deliveryOf(d)
-				v.Tried = []attemptJSON{}
-				for _, at := range attempts {
-					v.Tried = append(v.Tried, attemptOf(at))
+				for line := range strings.SplitSeq(strings.TrimRight(look.Text, "\r\n"), "\n") {
+					a.line("    %s", strings.TrimRight(line, "\r"))
 				}
-				return a.print(v, func() { a.showText(d, attempts) })
 			})
 		},
 	}
@@ -198,7 +263,13 @@ func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
 	if d.Challenge != "" {
 		row("challenge", "%s, code generation %d", d.Challenge, d.Generation)
 	}
-	row("created", "%s", clock(d.Created))
+	row("asked for by", "%s, at %s", askedBy(d), clock(d.Created))
+	if d.Key != "" {
+		row("key", "%s", d.Key)
+	}
+	if d.Fallback != "" {
+		row("if it fails", "the letter goes to %s", d.Fallback)
+	}
 	if !d.DeliverBefore.IsZero() {
 		row("deliver before", "%s", clock(d.DeliverBefore))
 	}
@@ -226,11 +297,28 @@ func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
 	}
 }
 
+func askedBy(d store.Delivery) string {
+	switch {
+	case d.AskedBy != "":
+		return d.AskedBy
+	case d.Challenge != "":
+		return "its challenge"
+	}
+	return "the application"
+}
+
 // next says what will happen without anybody's doing.
 func next(d store.Delivery) string {
 	switch d.State {
 	case store.Waiting:
 		return "an attempt at " + clock(d.Due) + ", if a worker runs"
+	case store.Held:
+		if kind, name, ok := strings.Cut(d.HeldBy, ": "); ok {
+			return "nothing, until `illumicode outbox resume " + kind + " " + name + "`"
+		}
+		return "nothing, until `illumicode outbox release " + tail(d.ID) + "` or `outbox cancel " + tail(d.ID) + "`"
+	case store.Failed:
+		return "nothing: it ended at " + clock(d.Ended) + "; `illumicode outbox retry " + tail(d.ID) + "` tries again"
 	case store.Claimed:
 		return "the worker that holds it since " + clock(d.Claimed) + " records what the provider says"
 	}

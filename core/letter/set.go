@@ -41,6 +41,7 @@ type Kind struct {
 	Category      string        // what a reader may unsubscribe from; empty for letters that nobody can
 	ReplyTo       string        // an address; empty means the sender's
 	CodeInSubject bool          // the subject may hold the code
+	AtMostOnce    bool          // rather not at all than twice: an attempt without an answer is not repeated
 	Sample        map[string]any
 }
 
@@ -222,6 +223,21 @@ func (s *Set) Kind(name string) Kind { return s.kinds[name] }
 func (s *Set) Locale(wishes ...string) language.Tag {
 	_, i := language.MatchStrings(s.matcher, wishes...)
 	return s.locales[i]
+}
+
+// Has reports whether there is a letter of this name.
+func (s *Set) Has(name string) bool { _, ok := s.letters[name]; return ok }
+
+// Categories returns what readers may unsubscribe from, in alphabetical order.
+func (s *Set) Categories() []string {
+	var all []string
+	for name := range s.letters {
+		if c := s.kinds[name].Category; c != "" && !slices.Contains(all, c) {
+			all = append(all, c)
+		}
+	}
+	slices.Sort(all)
+	return all
 }
 
 // CarriesProof reports whether the letter has a button or a place for a code, and so makes no

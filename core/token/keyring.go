@@ -25,6 +25,7 @@ const (
 	labelLink    = "illumicode/link/1"
 	labelCode    = "illumicode/code/1"
 	labelAddress = "illumicode/address/1"
+	labelSeal    = "illumicode/seal/1"
 )
 
 // A Keyring holds the root secrets of one service: one active key that signs, and others that
@@ -46,6 +47,7 @@ type Key struct {
 	link   *macs
 	code   []byte
 	adr    *macs
+	seal   []byte
 }
 
 // ID returns the key's identifier, stored with everything that was made under it.
@@ -84,6 +86,7 @@ func newKey(kid string, secret []byte, until time.Time) *Key {
 	k.link = newMACs(derive(secret, labelLink))
 	k.code = derive(secret, labelCode)
 	k.adr = newMACs(derive(secret, labelAddress))
+	k.seal = derive(secret, labelSeal)
 	return k
 }
 

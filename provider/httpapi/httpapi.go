@@ -25,6 +25,7 @@ import (
 	"text/template"
 	"time"
 
+	"github.com/illumicode/illumicode/core/event"
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
 )
@@ -50,6 +51,7 @@ type Config struct {
 	Outcomes  []Outcome // what answers mean; the first that fits wins, before the defaults
 
 	Timeout time.Duration // for the whole exchange; 0 means 30 s
+	Most    int           // letters on their way at once; 0 or less means as many as there are senders
 }
 
 // Auth says how requests are authenticated. At most one of its ways is used.
@@ -174,7 +176,7 @@ func (p *Provider) Name() string { return p.name }
 
 // Can returns what the interface carries.
 func (p *Provider) Can() provider.Ability {
-	return provider.Ability{Mail: !p.cfg.SMS, SMS: p.cfg.SMS, Senders: p.cfg.Senders}
+	return provider.Ability{Mail: !p.cfg.SMS, SMS: p.cfg.SMS, Senders: p.cfg.Senders, Most: p.cfg.Most}
 }
 
 // Close ends idle connections.
@@ -346,24 +348,9 @@ func (o Outcome) fits(status int, doc any) bool {
 
 // at returns what stands at an RFC 6901 pointer, as text.
 func at(doc any, pointer string) (string, bool) {
-	for token := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
-		token = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
-		switch v := doc.(type) {
-		case map[string]any:
-			inner, ok := v[token]
-			if !ok {
-				return "", false
-			}
-			doc = inner
-		case []any:
-			i, err := strconv.Atoi(token)
-			if err != nil || i < 0 || i >= len(v) {
-				return "", false
-			}
-			doc = v[i]
-		default:
-			return "", false
-		}
+	doc, found := event.At(doc, pointer)
+	if !found {
+		return "", false
 	}
 	switch v := doc.(type) {
 	case nil:

@@ -48,6 +48,7 @@ type Config struct {
 
 	Age     time.Duration // how long a connection is used at all; 0 means 10 m
 	Letters int           // how many letters a connection carries; 0 means 100
+	Most    int           // how many connections at once; 0 or less means as many as there are senders
 
 	Senders []string // addresses and domains that the server has verified; empty means any
 }
@@ -133,7 +134,7 @@ func (p *Provider) Name() string { return p.name }
 
 // Can returns what the provider carries: mail.
 func (p *Provider) Can() provider.Ability {
-	return provider.Ability{Mail: true, Senders: p.cfg.Senders}
+	return provider.Ability{Mail: true, Senders: p.cfg.Senders, Most: p.cfg.Most}
 }
 
 func (p *Provider) address() string { return net.JoinHostPort(p.cfg.Host, strconv.Itoa(p.cfg.Port)) }

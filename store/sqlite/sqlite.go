@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	driver "modernc.org/sqlite"
 
@@ -65,7 +66,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true}, true), nil
+	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite}, true), nil
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.
@@ -74,7 +75,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 // It refuses a connection without busy_timeout, with which every second writer would fail, and
 // warns ([store.Store.Warnings]) of settings under which a commit can be lost.
 func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
-	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true}
+	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite}
 	var timeout, synchronous int
 	var journal string
 	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous, "journal_mode": &journal} {
@@ -96,6 +97,14 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 	}
 	return store.New(db, d, false), nil
 }
+
+var own = strings.NewReplacer(
+	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE", "", // a writer has the whole file
+	"SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
+)
+
+// rewrite turns the store's SQL into SQLite's.
+func rewrite(text string) string { return own.Replace(text) }
 
 // writable takes the write lock and gives it back.
 func writable(ctx context.Context, db *sql.DB) error {

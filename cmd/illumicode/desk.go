@@ -1,0 +1,243 @@
+package main
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"github.com/illumicode/illumicode/store"
+)
+
+// A change is a verb that changes the deliveries an id or a filter chooses.
+type change struct {
+	use, short string
+	does       string        // what it does to them, for the question
+	states     []store.State // of those it can change
+	do         func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error)
+}
+
+func (a *app) outboxRelease() *cobra.Command {
+	return a.change(change{"release", "Let held deliveries go", "released", []store.State{store.Held},
+		func(ctx context.Context, st *store.Store, f store.Filter, _ time.Time) (int64, error) {
+			return st.Release(ctx, f)
+		}})
+}
+
+func (a *app) outboxRetry() *cobra.Command {
+	return a.change(change{"retry", "Try deliveries at once that wait for another attempt or have failed", "tried again", []store.State{store.Waiting, store.Failed},
+		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
+			hurried, err := st.Hurry(ctx, f, now)
+			if err != nil {
+				return hurried, err
+			}
+			revived, err := st.Revive(ctx, f, now)
+			return hurried + revived, err
+		}})
+}
+
+func (a *app) outboxCancel() *cobra.Command {
+	return a.change(change{"cancel", "Cancel deliveries that no worker has in hand", "cancelled", []store.State{store.Waiting, store.Held},
+		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
+			return st.Cancel(ctx, f, "cancelled by an operator", now)
+		}})
+}
+
+func (a *app) change(c change) *cobra.Command {
+	var which filter
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   c.use + " [ID]",
+		Short: c.short + ": one by its id, or all that the flags choose",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			now := time.Now()
+			f, err := which.filter(now)
+			if err != nil {
+				return err
+			}
+			if len(args) > 1 || len(args) == 1 && !f.None() || len(args) == 0 && f.None() {
+				return misuse{fmt.Errorf("outbox %s wants the id of a delivery, or flags that choose some", c.use)}
+			}
+			return a.withStore(cmd.Context(), func(st *store.Store) error {
+				if len(args) == 1 {
+					d, err := find(cmd.Context(), st, strings.TrimPrefix(args[0], "…"))
+					if err != nil {
+						return err
+					}
+					if !slices.Contains(c.states, d.State) {
+						return fmt.Errorf("delivery %s is %s; only what is %s can be %s", d.ID, d.State, joined(c.states), c.does)
+					}
+					f.ID, yes = d.ID, true
+				}
+				return a.changeAll(cmd.Context(), st, c, f, yes, now)
+			})
+		},
+	}
+	which.flags(cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+// changeAll says how many deliveries there are to change, asks, and changes them.
+func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.Filter, yes bool, now time.Time) error {
+	count, err := st.Matching(ctx, f)
+	if err != nil {
+		return err
+	}
+	n := 0
+	for _, s := range c.states {
+		n += count[s]
+	}
+	if n > 0 && !yes {
+		ok, err := a.ask(fmt.Sprintf("%d deliveries would be %s. Go on?", n, c.does))
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return errors.New("nothing was changed")
+		}
+	}
+	done, err := c.do(ctx, st, f, now)
+	if err != nil {
+		return fmt.Errorf("%d were %s, then: %w", done, c.does, err)
+	}
+	if count, err = st.Matching(ctx, f); err != nil {
+		return err
+	}
+	return a.print(map[string]any{c.does: done, "now": count}, func() {
+		a.line("%d %s.", done, c.does)
+		if f.ID == "" {
+			a.line("Of those that match, there are now: %s", countLine(count))
+		}
+		if c.use == "cancel" && count[store.Sent]+count[store.Claimed] > 0 && f.ID == "" {
+			a.line("%d had been sent or are under way; `illumicode outbox export` with the same flags lists them.", count[store.Sent]+count[store.Claimed])
+		}
+	})
+}
+
+// ask puts a question to the person at the terminal. Without one, --yes is needed.
+func (a *app) ask(question string) (bool, error) {
+	if a.json || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return false, misuse{errors.New(strings.TrimSuffix(question, " Go on?") + " Say --yes to do it")}
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if err != nil {
+		return false, fmt.Errorf("no answer: %w", err)
+	}
+	return slices.Contains([]string{"y", "yes"}, strings.ToLower(strings.TrimSpace(line))), nil
+}
+
+// pauseOf reads the two arguments of pause and resume.
+func pauseOf(cmd *cobra.Command, args []string) (store.Pause, error) {
+	if len(args) != 2 || !slices.Contains(store.PauseKinds, args[0]) {
+		return store.Pause{}, misuse{fmt.Errorf("%s wants what and which: one of %s, and its name", cmd.CommandPath(), joined(store.PauseKinds))}
+	}
+	p := store.Pause{Kind: args[0], Name: args[1]}
+	if p.Kind == "lane" && !slices.Contains(store.Lanes, store.Lane(p.Name)) {
+		return p, misuse{fmt.Errorf("there is no lane %q; the lanes are %s", p.Name, joined(store.Lanes))}
+	}
+	if p.Kind == "domain" {
+		p.Name = strings.ToLower(p.Name)
+	}
+	return p, nil
+}
+
+func (a *app) outboxPause() *cobra.Command {
+	var note string
+	cmd := &cobra.Command{
+		Use:   "pause lane|letter|provider|domain NAME",
+		Short: "Send nothing of this on any machine, until it is resumed",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := pauseOf(cmd, args)
+			if err != nil {
+				return err
+			}
+			p.Since, p.Note = time.Now(), note
+			return a.withStore(cmd.Context(), func(st *store.Store) error {
+				if err := st.Pause(cmd.Context(), p); err != nil {
+					return err
+				}
+				return a.print(map[string]string{"paused": p.HeldBy()}, func() {
+					a.line("Paused %s %s. Workers see it within their poll, half a second by default; what they have in hand is sent.", p.Kind, p.Name)
+				})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&note, "why", "", "the reason, for whoever looks next")
+	return cmd
+}
+
+func (a *app) outboxResume() *cobra.Command {
+	return &cobra.Command{
+		Use:   "resume lane|letter|provider|domain NAME",
+		Short: "End a pause; what it held goes on",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := pauseOf(cmd, args)
+			if err != nil {
+				return err
+			}
+			return a.withStore(cmd.Context(), func(st *store.Store) error {
+				n, err := st.Resume(cmd.Context(), p)
+				if errors.Is(err, store.ErrNotFound) {
+					return fmt.Errorf("%s %s is not paused", p.Kind, p.Name)
+				}
+				if err != nil {
+					return err
+				}
+				return a.print(map[string]any{"resumed": p.HeldBy(), "released": n}, func() {
+					a.line("Resumed %s %s; %d deliveries that it held go on.", p.Kind, p.Name, n)
+				})
+			})
+		},
+	}
+}
+
+func (a *app) outboxAdopt() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "adopt",
+		Short: "Let this database send for the configured site, as after a move; of a copy, cancel first what must not go out",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			f, err := a.load()
+			if err != nil {
+				return err
+			}
+			return a.withStore(cmd.Context(), func(st *store.Store) error {
+				sum, err := st.Summary(cmd.Context(), time.Now())
+				if err != nil {
+					return err
+				}
+				site := f.SiteURL()
+				if sum.Site == site {
+					return a.print(map[string]string{"site": site}, func() { a.line("The database sends for %s already.", site) })
+				}
+				if !yes {
+					ok, err := a.ask(fmt.Sprintf("The database sends for %s and has %d deliveries on their way. They would be sent for %s. Go on?",
+						cmp.Or(sum.Site, "no site yet"), sum.Count[store.Waiting]+sum.Count[store.Claimed], site))
+					if err != nil {
+						return err
+					}
+					if !ok {
+						return errors.New("nothing was changed")
+					}
+				}
+				if err := st.Set(cmd.Context(), store.SettingSite, site); err != nil {
+					return err
+				}
+				return a.print(map[string]string{"site": site}, func() { a.line("The database sends for %s now.", site) })
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}

@@ -1,0 +1,91 @@
+package outbox
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// listen is woken by other processes, where the database can tell. A connection that is lost is
+// opened again; meanwhile the poll is enough.
+func (w *worker) listen(ctx context.Context) {
+	for pause := time.Duration(0); ; {
+		began := time.Now()
+		err := w.store.Listen(ctx, w.Wake)
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		if time.Since(began) > time.Minute {
+			pause = 0
+		}
+		pause = nextPause(pause)
+		w.log.Warn("nobody wakes this worker for letters of other processes; it finds them by its poll", "error", err, "poll", w.cfg.Poll, "again_in", pause)
+		if !sleep(ctx, pause) {
+			return
+		}
+	}
+}
+
+// breath is the pause between two pieces of a long list: the application's own writes go between.
+const breath = 5 * time.Millisecond
+
+// chores expands lists and takes events until ctx ends.
+func (w *worker) chores(ctx context.Context) {
+	for pause := time.Duration(0); ctx.Err() == nil; {
+		n, err := w.chore(ctx)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			pause = nextPause(pause)
+			w.log.Error("lists and events cannot be worked on", "error", err, "again_in", pause)
+			sleep(ctx, pause)
+		case n > 0:
+			w.Wake()
+			pause = 0
+			sleep(ctx, breath)
+		default:
+			pause = 0
+			sleep(ctx, w.cfg.Poll)
+		}
+	}
+}
+
+// chore does one step of what waits, and returns how much it did.
+func (w *worker) chore(ctx context.Context) (int, error) {
+	any, err := w.store.AnyPiece(ctx)
+	if err != nil {
+		return 0, err
+	}
+	n := 0
+	if any {
+		if n, err = w.store.Expand(ctx, func() string { return uuid.Must(uuid.NewV7()).String() }); err != nil {
+			return 0, err
+		}
+	}
+	if w.cfg.Events == nil {
+		return n, nil
+	}
+	if any, err = w.store.AnyEvent(ctx); err != nil || !any {
+		return n, err
+	}
+	m, err := w.cfg.Events(ctx)
+	return n + m, err
+}
+
+// sample counts what is on its way for an observer, so that looking at its figures costs nothing.
+func (w *worker) sample(ctx context.Context) {
+	if w.cfg.Observer == (nobody{}) {
+		return
+	}
+	for {
+		loads, err := w.store.Loads(ctx)
+		if err == nil {
+			w.cfg.Observer.Sampled(loads, w.now())
+		} else if ctx.Err() == nil {
+			w.log.Error("the outbox cannot be counted", "error", err)
+		}
+		if !sleep(ctx, SampleEvery) {
+			return
+		}
+	}
+}

@@ -1,0 +1,98 @@
+package outbox
+
+import (
+	"sync"
+
+	"github.com/illumicode/illumicode/store"
+)
+
+// A queue holds what a worker has claimed and no sender has begun, lane by lane.
+type queue struct {
+	most    int // of a lane
+	weights map[store.Lane]int
+	room    chan struct{} // something was taken
+
+	mu     sync.Mutex // guards what follows
+	ready  *sync.Cond
+	lanes  map[store.Lane][]store.Delivery
+	credit map[store.Lane]int
+	closed bool
+}
+
+func newQueue(most int, weights map[store.Lane]int) *queue {
+	q := &queue{most: most, weights: weights, room: make(chan struct{}, 1),
+		lanes: make(map[store.Lane][]store.Delivery), credit: make(map[store.Lane]int)}
+	q.ready = sync.NewCond(&q.mu)
+	return q
+}
+
+// free returns how many more of a lane may be claimed: none until half its room is free, as one
+// larger claim costs little more than a small one.
+func (q *queue) free(lane store.Lane) int {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if n := q.most - len(q.lanes[lane]); n >= (q.most+1)/2 {
+		return n
+	}
+	return 0
+}
+
+func (q *queue) put(lane store.Lane, all []store.Delivery) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.lanes[lane] = append(q.lanes[lane], all...)
+	q.ready.Broadcast()
+}
+
+// take returns the next delivery for a sender, and waits for one; false means that the queue is
+// closed and empty. A reserved sender gets urgent ones only; the others get each lane in
+// proportion to its weight, as long as several have something.
+func (q *queue) take(reserved bool) (store.Delivery, bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for {
+		if lane, ok := q.next(reserved); ok {
+			d := q.lanes[lane][0]
+			q.lanes[lane] = q.lanes[lane][1:]
+			select {
+			case q.room <- struct{}{}:
+			default:
+			}
+			return d, true
+		}
+		if q.closed {
+			return store.Delivery{}, false
+		}
+		q.ready.Wait()
+	}
+}
+
+// next chooses a lane by smooth weighted turns: each that has something earns its weight, the
+// richest goes, and pays what all have earned.
+func (q *queue) next(reserved bool) (best store.Lane, ok bool) {
+	if reserved && !q.closed { // at the end everybody helps to give back
+		return store.Urgent, len(q.lanes[store.Urgent]) > 0
+	}
+	total := 0
+	for _, lane := range store.Lanes {
+		if len(q.lanes[lane]) == 0 {
+			q.credit[lane] = 0
+			continue
+		}
+		total += q.weights[lane]
+		q.credit[lane] += q.weights[lane]
+		if !ok || q.credit[lane] > q.credit[best] {
+			best, ok = lane, true
+		}
+	}
+	q.credit[best] -= total
+	return best, ok
+}
+
+// close lets senders empty the queue and end.
+func (q *queue) close() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.closed = true
+	q.ready.Broadcast()
+}

@@ -1,0 +1,112 @@
+package store
+
+import (
+	"context"
+	"strings"
+	"time"
+)
+
+// A Mark is how far a worker has claimed in a lane: where its next claim begins to look.
+//
+// Where a transaction of the application is held open, rows that were claimed long ago stay in
+// the index until it ends. A claim that began at the lane's head would walk over all of them.
+type Mark struct {
+	Due time.Time
+	ID  string
+}
+
+var (
+	claimLane = q(`WITH next AS MATERIALIZED (SELECT id FROM illumicode_delivery
+			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
+			ORDER BY due, id LIMIT ? FOR UPDATE SKIP LOCKED)
+		UPDATE illumicode_delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
+		WHERE id IN (SELECT id FROM next) AND state = 'waiting' RETURNING ` + deliveryColumns)
+	claimOne = q(`UPDATE illumicode_delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
+		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryColumns)
+	anyDue = q(`SELECT EXISTS (SELECT 1 FROM illumicode_delivery
+		WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?))`)
+)
+
+// AnyDue reports whether a lane has something due at now behind a mark: one probe of an index,
+// no lock.
+func (s *Store) AnyDue(ctx context.Context, lane Lane, after Mark, now time.Time) (bool, error) {
+	rows, err := s.query(ctx, anyDue, string(lane), millis(now), millis(after.Due), after.ID)
+	return one(s, rows, err, func(r scanner) (due bool, err error) { return due, r.Scan(&due) })
+}
+
+// Claim takes up to n deliveries of a lane that are due at now, behind a mark, for a worker. They
+// come in no particular order.
+func (s *Store) Claim(ctx context.Context, worker string, lane Lane, after Mark, n int, now time.Time) ([]Delivery, error) {
+	return change(ctx, s, scanDelivery, claimLane, string(lane), millis(now), millis(after.Due), after.ID, Version, n, worker, millis(now))
+}
+
+// ClaimOne takes one waiting delivery, due or not. [ErrNotFound] means that it does not wait.
+func (s *Store) ClaimOne(ctx context.Context, worker, id string, now time.Time) (Delivery, error) {
+	return only(change(ctx, s, scanDelivery, claimOne, worker, millis(now), id))
+}
+
+const ours = ` WHERE id = ? AND claim = ? AND state = 'claimed'`
+
+// After its first claim nothing joins a delivery any more: what comes later begins a letter of its
+// own. Its collapse key is then its id, which says that items belong to it.
+var (
+	unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END,
+		due = CASE WHEN due > ? THEN due ELSE ? END, note = ?` + ours)
+	holdClaimed = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, held_by = ?, note = ?` + ours)
+)
+
+// Unclaim gives a delivery back that was claimed and not attempted, due at until or later.
+func (s *Store) Unclaim(ctx context.Context, d Delivery, until time.Time, note string) error {
+	_, err := s.exec(ctx, unclaim, millis(until), millis(until), note, d.ID, d.Claim)
+	return err
+}
+
+// Hold keeps a claimed delivery that was not attempted until what holds it has ended.
+func (s *Store) Hold(ctx context.Context, d Delivery, by, note string) error {
+	_, err := s.exec(ctx, holdClaimed, by, note, d.ID, d.Claim)
+	return err
+}
+
+// Drop ends a claimed delivery without an attempt.
+func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
+	return s.Write(ctx, func(t Tx) error {
+		_, err := t.end(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
+		return err
+	})
+}
+
+// How a row leaves: what it knew, and what it came to. Its data stay only if it failed, for
+// another try.
+const leaving = `INSERT INTO illumicode_ended (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,
+	name, %DATA%, lane, %STATE%, created, due, deliver_before, claim, worker, claimed, %COUNTS%, CAST(? AS BIGINT), %NOTE%, zone, visible, bundle,
+	version, once, '', app_key, lead, collapse, fallback, asked_by, trace FROM illumicode_delivery`
+
+// leave returns how a row leaves with a state, counts and a note: parameters or expressions.
+func leave(data, state, counts, note string) string {
+	return strings.NewReplacer("%DATA%", data, "%STATE%", state, "%COUNTS%", counts, "%NOTE%", note).Replace(leaving)
+}
+
+var (
+	endOne    = q(leave(`CASE WHEN CAST(? AS TEXT) = 'failed' THEN data ELSE '{}' END`, `CAST(? AS TEXT)`, `CAST(? AS INTEGER), CAST(? AS INTEGER)`, `CAST(? AS TEXT)`) + ours + ` FOR UPDATE`)
+	deleteOne = q(`DELETE FROM illumicode_delivery` + ours)
+
+	deleteItems = q(`DELETE FROM illumicode_item WHERE delivery = ?`)
+)
+
+// end moves a claimed delivery to those that have ended, and reports whether it did: not if the
+// claim was lost.
+func (t Tx) end(ctx context.Context, id string, claim int64, attempts, spent int, state State, note, bundle string, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, endOne, string(state), string(state), attempts, spent, millis(now), note, id, claim)
+	if err != nil || n == 0 {
+		return false, err
+	}
+	for _, step := range []struct {
+		text string
+		args []any
+	}{{deleteOne, []any{id, claim}}, {deleteItems, []any{id}}} {
+		if _, err := t.exec(ctx, step.text, step.args...); err != nil {
+			return false, err
+		}
+	}
+	return true, t.eraseBundle(ctx, bundle)
+}

@@ -1,0 +1,58 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// An id begins with the milliseconds of its making (RFC 9562 §5.7), so that the oldest rows are
+// the first of the primary key: removing them needs no further index.
+var (
+	deleteOldEnded    = q(`DELETE FROM illumicode_ended WHERE id IN (SELECT id FROM illumicode_ended WHERE id < ? AND ended < ? ORDER BY id LIMIT 500)`)
+	deleteOldAttempts = q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT delivery FROM illumicode_attempt a WHERE delivery < ?
+		AND NOT EXISTS (SELECT 1 FROM illumicode_outbox o WHERE o.id = a.delivery) ORDER BY delivery LIMIT 500)`)
+	deleteOldOnce   = q(`DELETE FROM illumicode_once WHERE name IN (SELECT name FROM illumicode_once WHERE made < ? LIMIT 500)`)
+	deleteOldPieces = q(`DELETE FROM illumicode_attachment_piece WHERE bundle IN (` + oldBundles + `)`)
+	deleteOldFiles  = q(`DELETE FROM illumicode_attachment WHERE bundle IN (` + oldBundles + `)`)
+)
+
+const oldBundles = `SELECT bundle FROM illumicode_attachment b WHERE bundle < ?
+	AND NOT EXISTS (SELECT 1 FROM illumicode_delivery d WHERE d.bundle = b.bundle AND d.bundle <> '')
+	AND NOT EXISTS (SELECT 1 FROM illumicode_fanout f WHERE f.bundle = b.bundle)
+	AND NOT EXISTS (SELECT 1 FROM illumicode_ended e WHERE e.bundle = b.bundle AND e.bundle <> '' AND e.state = 'failed')
+	ORDER BY bundle LIMIT 20`
+
+// Sweep removes what is older than it need be: deliveries that ended before ended with their
+// attempts, and de-duplication keys made before once. It works in steps of at most 500 rows and
+// returns how many rows it removed.
+func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, err error) {
+	oldest := idAt(ended)
+	for _, step := range []func(Tx) (int64, error){
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldEnded, oldest, millis(ended)) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldAttempts, oldest) },
+		func(t Tx) (int64, error) {
+			if _, err := t.exec(ctx, deleteOldPieces, oldest); err != nil {
+				return 0, err
+			}
+			return t.exec(ctx, deleteOldFiles, oldest)
+		},
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldOnce, millis(once)) },
+	} {
+		n, err := s.steps(ctx, step)
+		total += n
+		if err != nil {
+			return total, err
+		}
+	}
+	return total, nil
+}
+
+// idAt returns what every id made before t sorts before.
+func idAt(t time.Time) string {
+	const hex = "0123456789abcdef"
+	b := make([]byte, 12)
+	for ms, i := uint64(t.UnixMilli()), 11; i >= 0; i, ms = i-1, ms>>4 {
+		b[i] = hex[ms&15]
+	}
+	return string(b[:8]) + "-" + string(b[8:])
+}
