@@ -321,7 +321,10 @@ func (s *Service) Locale(wishes ...string) string { return s.letters.Locale(wish
 // In returns the calls that write in the application's own transaction. tx must be on the
 // database of the service's store. The caller commits or rolls back, and calls [Service.Wake]
 // after a commit.
-func (s *Service) In(tx *sql.Tx) Tx { return Tx{s: s, rows: s.store.In(tx)} }
+func (s *Service) In(tx *sql.Tx) Tx { return s.On(s.store.In(tx)) }
+
+// On is [Service.In] for a transaction of a driver's own, as postgres.In returns for a pgx.Tx.
+func (s *Service) On(rows store.Tx) Tx { return Tx{s: s, rows: rows} }
 
 // A Tx makes Illumicode's writes in a transaction of the application's. Its methods never judge a
 // limit or a code and never fail on a conflict. Like the transaction, it is not safe for

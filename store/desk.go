@@ -135,12 +135,17 @@ func (t Tx) CancelKey(ctx context.Context, key, note string, now time.Time) (int
 	}
 }
 
+// In a caller's transaction no query may have to be prepared first.
+var _ = q(chosenBy(Filter{Key: "any"}.where()))
+
+func chosenBy(where string, _ []any) string { return strings.ReplaceAll(chosen, "%WHERE%", where) }
+
 func (t Tx) cancel(ctx context.Context, f Filter, note string, now time.Time) (int64, error) {
 	if _, err := t.exec(ctx, deleteChosen, "[]"); err != nil { // a write first, as SQLite wants it
 		return 0, err
 	}
 	where, args := f.where()
-	rows, err := t.query(ctx, strings.ReplaceAll(chosen, "%WHERE%", where), args...)
+	rows, err := t.query(ctx, chosenBy(where, args), args...)
 	ids, err := collect(t.s, rows, err, scanText)
 	if err != nil || len(ids) == 0 {
 		return 0, err

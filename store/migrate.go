@@ -74,7 +74,7 @@ func (s *Store) Migrate(ctx context.Context, now time.Time) ([]Migration, error)
 		if m.Number <= at {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, s.words(m.SQL)); err != nil {
+		if _, err := tx.ExecContext(ctx, s.Words(m.SQL)); err != nil {
 			return nil, fmt.Errorf("store: migration %d (%s): %w", m.Number, m.Name, s.explain(err))
 		}
 		if _, err := tx.ExecContext(ctx, fmt.Sprintf("INSERT INTO illumicode_migration VALUES (%d, '%s', %d)", m.Number, m.Name, millis(now))); err != nil {

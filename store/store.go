@@ -124,7 +124,7 @@ func (s *Store) prepare(ctx context.Context, text string) (*sql.Stmt, error) {
 	if st != nil {
 		return st, nil
 	}
-	st, err := s.db.PrepareContext(ctx, s.words(text))
+	st, err := s.db.PrepareContext(ctx, s.Words(text))
 	if err != nil {
 		return nil, err
 	}
@@ -138,8 +138,8 @@ func (s *Store) prepare(ctx context.Context, text string) (*sql.Stmt, error) {
 	return st, nil
 }
 
-// words returns a query in the database's own words.
-func (s *Store) words(text string) string {
+// Words returns a query of this package in the database's own words.
+func (s *Store) Words(text string) string {
 	if s.dialect.Rewrite == nil {
 		return text
 	}
@@ -165,12 +165,55 @@ func (e *databaseError) Is(target error) bool { return target == ErrDatabase }
 // A Tx is a transaction in which the store's writes can be made: the caller's own, through
 // [Store.In], or one of the store's, through [Store.Write].
 type Tx struct {
+	s   *Store
+	run Runner
+}
+
+// In returns tx as a transaction of this store. The caller commits or rolls back.
+func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, run: sqlRunner{s, tx}} }
+
+// Through returns a transaction that a driver's own package runs.
+func (s *Store) Through(r Runner) Tx { return Tx{s: s, run: r} }
+
+// A Runner runs the store's queries in a transaction: database/sql's, or a driver's own. Queries
+// come in the store's words; see [Store.Words].
+type Runner interface {
+	Exec(ctx context.Context, query string, args ...any) (changed int64, err error)
+	Query(ctx context.Context, query string, args ...any) (Rows, error)
+}
+
+// Rows are what a query returns, as *sql.Rows are.
+type Rows interface {
+	Next() bool
+	Scan(dest ...any) error
+	Err() error
+	Close() error
+}
+
+type sqlRunner struct {
 	s  *Store
 	tx *sql.Tx
 }
 
-// In returns tx as a transaction of this store. The caller commits or rolls back.
-func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, tx: tx} }
+func (r sqlRunner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
+	st, err := r.s.prepare(ctx, query)
+	if err != nil {
+		return 0, err
+	}
+	result, err := r.tx.StmtContext(ctx, st).ExecContext(ctx, args...)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected()
+}
+
+func (r sqlRunner) Query(ctx context.Context, query string, args ...any) (Rows, error) {
+	st, err := r.s.prepare(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return r.tx.StmtContext(ctx, st).QueryContext(ctx, args...)
+}
 
 // lock waits until the store may write, and returns what ends its turn.
 func (s *Store) lock(ctx context.Context) (unlock func(), err error) {
@@ -198,44 +241,43 @@ func (s *Store) Write(ctx context.Context, fn func(Tx) error) error {
 		return s.explain(err)
 	}
 	defer tx.Rollback() // after a commit it does nothing
-	if err := fn(Tx{s: s, tx: tx}); err != nil {
+	if err := fn(s.In(tx)); err != nil {
 		return err
 	}
 	return s.explain(tx.Commit())
 }
 
+var (
+	savepoint = q(`SAVEPOINT illumicode`)
+	release   = q(`RELEASE SAVEPOINT illumicode`)
+	undo      = q(`ROLLBACK TO SAVEPOINT illumicode`)
+)
+
 // Nested runs fn and, if it returns an error, undoes what fn wrote and nothing else. The transaction
 // can go on.
 func (t Tx) Nested(ctx context.Context, fn func() error) error {
-	if _, err := t.tx.ExecContext(ctx, "SAVEPOINT illumicode"); err != nil {
-		return t.s.explain(err)
+	if _, err := t.exec(ctx, savepoint); err != nil {
+		return err
 	}
 	err := fn()
-	end := "RELEASE SAVEPOINT illumicode"
+	end := release
 	if err != nil {
-		end = "ROLLBACK TO SAVEPOINT illumicode"
+		end = undo
 	}
-	if _, endErr := t.tx.ExecContext(ctx, end); endErr != nil && err == nil {
-		err = t.s.explain(endErr)
+	if _, endErr := t.exec(ctx, end); endErr != nil && err == nil {
+		err = endErr
 	}
 	return err
 }
 
 // exec runs a query and returns how many rows it changed.
 func (t Tx) exec(ctx context.Context, text string, args ...any) (int64, error) {
-	st, err := t.s.prepare(ctx, text)
-	if err != nil {
-		return 0, t.s.explain(err)
-	}
-	return t.s.affected(t.tx.StmtContext(ctx, st).ExecContext(ctx, args...))
+	n, err := t.run.Exec(ctx, text, args...)
+	return n, t.s.explain(err)
 }
 
-func (t Tx) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
-	st, err := t.s.prepare(ctx, text)
-	if err != nil {
-		return nil, t.s.explain(err)
-	}
-	rows, err := t.tx.StmtContext(ctx, st).QueryContext(ctx, args...)
+func (t Tx) query(ctx context.Context, text string, args ...any) (Rows, error) {
+	rows, err := t.run.Query(ctx, text, args...)
 	return rows, t.s.explain(err)
 }
 
@@ -264,7 +306,7 @@ func change[T any](ctx context.Context, s *Store, scan func(scanner) (T, error),
 	return collect(s, rows, err, scan)
 }
 
-func (s *Store) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+func (s *Store) query(ctx context.Context, text string, args ...any) (Rows, error) {
 	st, err := s.prepare(ctx, text)
 	if err != nil {
 		return nil, s.explain(err)
@@ -282,7 +324,7 @@ func (s *Store) affected(r sql.Result, err error) (int64, error) {
 }
 
 // collect scans every row with scan and closes rows.
-func collect[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
+func collect[T any](s *Store, rows Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -299,7 +341,7 @@ func collect[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, 
 }
 
 // one returns the only row, or [ErrNotFound].
-func one[T any](s *Store, rows *sql.Rows, err error, scan func(scanner) (T, error)) (T, error) {
+func one[T any](s *Store, rows Rows, err error, scan func(scanner) (T, error)) (T, error) {
 	all, err := collect(s, rows, err, scan)
 	return only(all, err)
 }

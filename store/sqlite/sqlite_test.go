@@ -11,6 +11,7 @@ import (
 
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/store/storetest"
 )
 
 func TestOpenRefuses(t *testing.T) {
@@ -144,4 +145,15 @@ func TestBusySnapshotNamesTheRemedy(t *testing.T) {
 	if err := st.In(tx).InsertDelivery(t.Context(), d); err == nil || !strings.Contains(err.Error(), "_txlock=immediate") {
 		t.Errorf("an upgrade of a stale reader: %v, want the remedy", err)
 	}
+}
+
+func TestConformance(t *testing.T) {
+	storetest.Run(t, func(tb testing.TB) *store.Store {
+		st, err := sqlite.Open(tb.Context(), filepath.Join(tb.TempDir(), "trial.db"))
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(func() { st.Close() })
+		return st
+	})
 }
