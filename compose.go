@@ -84,10 +84,10 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		return outbox.Letter{}, err
 	}
 	l := outbox.Letter{
-		Envelope: provider.Envelope{From: c.s.from.Envelope(), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
+		Envelope: provider.Envelope{From: m.From.Envelope(), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
 		Message:  composed, Signature: d.Signature,
 		Contents: provider.Letter{
-			From: c.s.from.Envelope(), FromName: c.s.from.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
+			From: m.From.Envelope(), FromName: m.From.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
 			Subject: m.Subject, Text: m.Text, HTML: m.HTML,
 		},
 	}
@@ -146,10 +146,18 @@ func (c composer) sms(to message.Address, r letter.Request) (outbox.Letter, erro
 	return outbox.Letter{Envelope: provider.Envelope{To: to.Envelope()}, SMS: text}, nil
 }
 
+// fromOf returns who a letter is from.
+func (s *Service) fromOf(letter string) message.Address {
+	if from, ok := s.froms[letter]; ok {
+		return from
+	}
+	return s.from
+}
+
 // envelope returns the message of a delivery without its words: who it is from, who it shows that
 // it goes to, and the fields that its letter and its notice ask for.
 func (s *Service) envelope(d store.Delivery, v visible) (message.Message, error) {
-	m := message.Message{From: s.from, Headers: v.Headers}
+	m := message.Message{From: s.fromOf(d.Letter), Headers: v.Headers}
 	if v.To == nil {
 		v.To = [][2]string{{d.Address, d.Name}}
 	}

@@ -108,6 +108,7 @@ type Service struct {
 	links   *token.Signer // of signup
 	site    Site
 	from    message.Address
+	froms   map[string]message.Address // of letters that have their own
 	sign    Signer // nil for unsigned
 	letters *letter.Set
 	policy  challenge.Policy // of signup
@@ -164,13 +165,26 @@ func New(c Config) (*Service, error) {
 			return nil, err
 		}
 	}
-	for _, p := range c.Providers {
-		if can := p.Can(); can.Mail && !can.MaySend(c.From.String()) {
-			return nil, wrong("From", fmt.Sprintf("is an address that provider %q has not verified (it has %s); verify it there and list it, or send from one of these", p.Name(), strings.Join(can.Senders, ", ")))
-		}
-	}
-	if err := checkSender(c.From); err != nil {
+	if err := mayWrite(c.From, c.Providers); err != nil {
 		return nil, wrong("From", err.Error())
+	}
+	froms := make(map[string]message.Address) // of letters that have their own
+	for _, name := range c.Letters.Names() {
+		raw := c.Letters.Kind(name).From
+		if raw == "" {
+			continue
+		}
+		from, err := message.ParseAddress(raw)
+		if err == nil {
+			from, err = from.WithName(c.From.Name)
+		}
+		if err == nil {
+			err = mayWrite(from, c.Providers)
+		}
+		if err != nil {
+			return nil, wrong("Letters", fmt.Sprintf("letter %q: from %v", name, err))
+		}
+		froms[name] = from
 	}
 	for name, sample := range c.Data {
 		if err := c.Letters.CheckType(name, sample); err != nil {
@@ -207,7 +221,7 @@ func New(c Config) (*Service, error) {
 	}
 	s := &Service{
 		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
-		site: c.Site, from: c.From, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, clock: clock, now: clock.now,
+		site: c.Site, from: c.From, froms: froms, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, clock: clock, now: clock.now,
 		writer: writer, mark: mark, maxFile: c.MaxAttachments, rules: c.Events,
 		sms: slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Can().SMS }),
 	}

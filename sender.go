@@ -9,6 +9,7 @@ import (
 	"golang.org/x/net/publicsuffix"
 
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/provider"
 )
 
 // freeMail lists domains at which anybody gets a mailbox, one a line.
@@ -30,4 +31,26 @@ func checkSender(from message.Address) error {
 		return errors.New("is at a public suffix, which is nobody's own domain; use an address at a domain of yours")
 	}
 	return nil
+}
+
+// mayWrite refuses a sender that no receiver would trust, or that no provider has verified. It
+// needs one that has: the others do not get its letters.
+func mayWrite(from message.Address, ways []provider.Provider) error {
+	var refusal error
+	able := false
+	for _, p := range ways {
+		can := p.Can()
+		if !can.Mail {
+			continue
+		}
+		if can.MaySend(from.String()) {
+			able = true
+		} else if refusal == nil {
+			refusal = fmt.Errorf("is an address that provider %q has not verified (it has %s), nor has any other; verify it there and list it, or send from one of these", p.Name(), strings.Join(can.Senders, ", "))
+		}
+	}
+	if refusal != nil && !able {
+		return refusal
+	}
+	return checkSender(from)
 }

@@ -178,8 +178,8 @@ type Signup struct {
 
 // Outbox is how workers work.
 type Outbox struct {
-	Senders  int      `toml:"senders"`
-	Reserved int      `toml:"reserved"`
+	Senders  int `toml:"senders"`
+	Reserved int `toml:"reserved"`
 	Weights  struct {
 		Urgent int `toml:"urgent"`
 		Normal int `toml:"normal"`

@@ -119,9 +119,9 @@ type mail struct {
 	Code    string
 }
 
-// letters asks the inbox for the letters to an address until there are n, for at most a quarter
+// lettersFor asks the inbox for the letters to an address until there are n, for at most a quarter
 // of a minute.
-func letters(ctx context.Context, inboxURL, to string, n int) ([]mail, error) {
+func lettersFor(ctx context.Context, inboxURL, to string, n int) ([]mail, error) {
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	tick := time.NewTicker(10 * time.Millisecond)

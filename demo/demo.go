@@ -2,8 +2,10 @@ package demo
 
 import (
 	"context"
+	"embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -21,16 +23,19 @@ import (
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/inbox"
 	"github.com/illumicode/illumicode/internal/serving"
+	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/httpapi"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/standin"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
 // Options say where the demo runs. The zero Options are all defaults.
 type Options struct {
-	Listen string // of the site; the two ports above it are the inbox's. Empty means 127.0.0.1:8440; port 0 means any free ones
+	Listen string // of the site; the two ports above it are the inbox's, the third the simulated providers'. Empty means 127.0.0.1:8440; port 0 means any free ones
 	Data   string // the folder to keep everything in; empty means a temporary one
 	Log    *slog.Logger
 }
@@ -39,9 +44,11 @@ type Options struct {
 type Demo struct {
 	SiteURL  string
 	InboxURL string
-	SMTP     string // host:port
-	Data     string // the folder
-	Kept     bool   // whether Data outlives the demo
+	SMTP     string           // host:port
+	Beacon   *standin.Standin // simulated mail interface and SMS gateway, for notices
+	beacon   string           // its base URL
+	Data     string           // the folder
+	Kept     bool             // whether Data outlives the demo
 
 	Inbox   *inbox.Inbox
 	Service *illumicode.Service
@@ -125,17 +132,18 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		}
 	}()
 
-	listeners, err := listen(o.Listen, 3)
+	listeners, err := listen(o.Listen, 4)
 	if err != nil {
 		return nil, err
 	}
 	for _, l := range listeners {
 		opened = append(opened, func() error { l.Close(); return nil }) // its server may have closed it
 	}
-	site, inboxWeb, inboxSMTP := listeners[0], listeners[1], listeners[2]
+	site, inboxWeb, inboxSMTP, beacon := listeners[0], listeners[1], listeners[2], listeners[3]
 	d := &Demo{
 		SiteURL: "http://" + site.Addr().String(), InboxURL: "http://" + inboxWeb.Addr().String(),
-		SMTP: inboxSMTP.Addr().String(), Data: o.Data, Kept: o.Data != "", close: closeAll,
+		SMTP: inboxSMTP.Addr().String(), beacon: "http://" + beacon.Addr().String(),
+		Beacon: standin.New(1, standin.Temper{LatencyMS: 2, Fail: 0.002, Senders: []string{"ternisle.example"}}), Data: o.Data, Kept: o.Data != "", close: closeAll,
 	}
 	if d.Data == "" {
 		if d.Data, err = os.MkdirTemp("", "illumicode-demo-"); err != nil {
@@ -165,6 +173,14 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	opened = append(opened, way.Close)
+	beaconMail, beaconSMS, err := d.beacons()
+	if err != nil {
+		return nil, err
+	}
+	set, err := letters.Load(letterFiles(), letters.Fallback)
+	if err != nil {
+		return nil, err
+	}
 	crew, err := message.ParseAddress("crew@ternisle.example")
 	if err == nil {
 		crew, err = crew.WithName("Tern Isle Ferry")
@@ -173,10 +189,10 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	d.Service, err = illumicode.New(illumicode.Config{
-		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{way}, Log: o.Log, Now: d.Now,
+		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{way, beaconMail, beaconSMS}, Letters: set, Log: o.Log, Now: d.Now,
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
-		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}},
+		Outbox: outbox.Config{Senders: 16, Retry: retry.Policy{Base: time.Second}},
 	})
 	if err != nil {
 		return nil, err
@@ -190,6 +206,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	d.group.Go(func() error { return d.Service.Run(ctx) })
 	d.group.Go(func() error { return d.Inbox.Serve(ctx, inboxSMTP, inboxWeb) })
 	d.group.Go(func() error { return serving.Until(ctx, site, ferry) })
+	d.group.Go(func() error { return serving.Until(ctx, beacon, d.Beacon.Handler()) })
 	return d, nil
 }
 
@@ -207,7 +224,33 @@ func (d *Demo) way() (*smtp.Provider, error) {
 	if err != nil {
 		return nil, err
 	}
-	return smtp.New("harbour", smtp.Config{Host: host, Port: n, TLS: smtp.StartTLS, CAFile: ca, Hello: "ferry.localhost"})
+	return smtp.New("harbour", smtp.Config{Host: host, Port: n, TLS: smtp.StartTLS, CAFile: ca, Hello: "ferry.localhost",
+		Senders: []string{"crew@ternisle.example"}})
+}
+
+// beacons returns the ways out for notices: a mail interface and an SMS gateway, both simulated.
+func (d *Demo) beacons() (mail, sms *httpapi.Provider, err error) {
+	mail, err = httpapi.New("beacon", httpapi.Config{URL: d.beacon + "/mail", Senders: []string{"notices@ternisle.example"},
+		Body:              `{"from": {{json .From}}, "to": {{json .To}}, "subject": {{json .Subject}}, "text": {{json .Text}}, "html": {{json .HTML}}}`,
+		IdempotencyHeader: "Idempotency-Key", MessageID: "/letter/id"})
+	if err != nil {
+		return nil, nil, err
+	}
+	sms, err = httpapi.New("signal", httpapi.Config{URL: d.beacon + "/sms", SMS: true, Form: true, Body: "to={{.To}}\ntext={{.SMS}}",
+		IdempotencyHeader: "Idempotency-Key", MessageID: "/sms/0/id"})
+	return mail, sms, err
+}
+
+//go:embed letters
+var letterFolder embed.FS
+
+// letterFiles returns the demo's own letters.
+func letterFiles() fs.FS {
+	sub, err := fs.Sub(letterFolder, "letters")
+	if err != nil {
+		panic(err) // the name is a constant
+	}
+	return sub
 }
 
 // keyring reads the keyring at path, or makes one there.

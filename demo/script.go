@@ -156,7 +156,7 @@ func (s *scene) registers() error {
 
 // gets waits for the nth letter and checks what any letter must have.
 func (s *scene) gets(n int) (mail, error) {
-	all, err := letters(s.ctx, s.demo.InboxURL, s.envelope(), n)
+	all, err := lettersFor(s.ctx, s.demo.InboxURL, s.envelope(), n)
 	if err != nil {
 		return mail{}, err
 	}
@@ -298,7 +298,7 @@ func refusedOnce(s *scene) error {
 	if err := s.registers(); err != nil {
 		return err
 	}
-	all, err := letters(s.ctx, s.demo.InboxURL, s.envelope(), 1)
+	all, err := lettersFor(s.ctx, s.demo.InboxURL, s.envelope(), 1)
 	if err != nil {
 		return err
 	}

@@ -142,6 +142,7 @@ func (b *builder) readKinds(fsys fs.FS) error {
 		Lane          string         `toml:"lane"`
 		Life          string         `toml:"life"`
 		Category      string         `toml:"category"`
+		From          string         `toml:"from"`
 		ReplyTo       string         `toml:"reply_to"`
 		CodeInSubject bool           `toml:"code_in_subject"`
 		AtMostOnce    bool           `toml:"at_most_once"`
@@ -158,7 +159,7 @@ func (b *builder) readKinds(fsys fs.FS) error {
 				return fmt.Errorf("%s.life: %q is no duration; write it as 30m or 6h", name, k.Life)
 			}
 		}
-		b.kinds[name] = letter.Kind{Life: life, Lane: k.Lane, Category: k.Category, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
+		b.kinds[name] = letter.Kind{Life: life, Lane: k.Lane, Category: k.Category, From: k.From, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
 	}
 	return nil
 }

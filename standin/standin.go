@@ -106,6 +106,14 @@ func (s *Standin) Tries() int {
 	return s.tries
 }
 
+// Taken returns how many letters were accepted; one that was repeated under its idempotency key is
+// one.
+func (s *Standin) Taken() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.taken
+}
+
 // A mood is what happens to one letter.
 type mood string
 

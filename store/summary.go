@@ -99,6 +99,18 @@ func (s *Store) Summary(ctx context.Context, now time.Time) (Summary, error) {
 // Idle is how long letters may wait without any worker before every surface says so.
 const Idle = time.Minute
 
+// NobodyWorks is [Summary.NobodyWorks] without counting anything.
+func (s *Store) NobodyWorks(ctx context.Context, now time.Time) (bool, error) {
+	rows, err := s.query(ctx, oldestDue, millis(now))
+	due, err := one(s, rows, err, scanInt)
+	if err != nil {
+		return false, err
+	}
+	rows, err = s.query(ctx, lastSeen)
+	seen, err := one(s, rows, err, scanInt)
+	return Summary{OldestDue: instant(due), LastSeen: instant(seen)}.NobodyWorks(now), err
+}
+
 // NobodyWorks reports whether letters have been due for [Idle] and no worker was seen for as long.
 func (s Summary) NobodyWorks(now time.Time) bool {
 	return !s.OldestDue.IsZero() && now.Sub(s.OldestDue) >= Idle && now.Sub(s.LastSeen) >= Idle

@@ -5,13 +5,16 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/event"
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/store"
 )
 
 // API serves the signup as JSON, for an application that runs elsewhere and begins flows from
@@ -23,6 +26,7 @@ import (
 //	POST /v1/signup/code       ticket, code
 //	POST /v1/signup/link       link: the token of the link
 //	GET  /v1/subjects/{subject}                                (key)  -> confirmed or not
+//	POST /v1/events            CloudEvents 1.0, one or a batch (key)  -> 202: all are taken
 //
 // Errors are problem details (RFC 9457).
 type API struct {
@@ -39,6 +43,7 @@ func NewAPI(svc *illumicode.Service, key string) *API {
 	a.mux.HandleFunc("POST /v1/signup/code", a.code)
 	a.mux.HandleFunc("POST /v1/signup/link", a.link)
 	a.mux.HandleFunc("GET /v1/subjects/{subject}", a.keyed(a.subject))
+	a.mux.HandleFunc("POST /v1/events", a.keyed(a.events))
 	return a
 }
 
@@ -141,6 +146,35 @@ func (a *API) subject(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	write(w, http.StatusOK, map[string]any{"subject": r.PathValue("subject"), "confirmed": yes})
+}
+
+// maxEvents bounds a batch of events, in bytes.
+const maxEvents = 4 << 20
+
+func (a *API) events(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxEvents))
+	if err != nil {
+		problem(w, http.StatusRequestEntityTooLarge, "body", "the body cannot be read, or has more than 4 MiB; send smaller batches", nil)
+		return
+	}
+	contentType := r.Header.Get("Content-Type")
+	if contentType == "" {
+		contentType = "none"
+	}
+	all, err := event.Parse(contentType, body)
+	if err == nil {
+		err = a.svc.Receive(r.Context(), all...)
+	}
+	switch {
+	case err == nil:
+		write(w, http.StatusAccepted, map[string]int{"taken": len(all)})
+	case errors.Is(err, illumicode.ErrDifferent):
+		problem(w, http.StatusConflict, "different", err.Error(), nil)
+	case errors.Is(err, store.ErrDatabase) && !errors.Is(err, store.ErrData):
+		a.fail(w, err)
+	default: // the event's own fault, in words for who sent it
+		problem(w, http.StatusUnprocessableEntity, "event", err.Error(), nil)
+	}
 }
 
 // fail answers with the problem that an error of the service is. Its own text is shown only

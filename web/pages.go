@@ -37,6 +37,8 @@ type Options struct {
 //	/confirm/done     says that it worked
 //	/signup/wait      takes the code, and sends the letter again on request
 //	/signup/style.css
+//	/unsubscribe      asks, and ends a category of notices on POST; mail programs POST to it directly
+//	                  (RFC 8058; the path is Site.UnsubscribePath)
 //
 // Paths are below the path of the site's base URL. Pages is safe for concurrent use.
 type Pages struct {
@@ -70,7 +72,13 @@ func NewPages(svc *illumicode.Service, o Options) *Pages {
 	at("GET /signup/style.css", func(w http.ResponseWriter, r *http.Request) {
 		http.ServeFileFS(w, r, files, "pages/style.css")
 	})
-	p.handler = http.NewCrossOriginProtection().Handler(mux)
+	at("GET "+site.UnsubscribePath, p.showUnsubscribe)
+	at("POST "+site.UnsubscribePath, p.doUnsubscribe)
+	protection := http.NewCrossOriginProtection()
+	// One click comes from the reader's mail service, which is another origin. What it needs to know
+	// stands sealed in the link, and all it can do is end notices.
+	protection.AddInsecureBypassPattern("POST " + p.base + site.UnsubscribePath)
+	p.handler = protection.Handler(mux)
 	return p
 }
 
@@ -216,6 +224,35 @@ func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// showUnsubscribe asks whether to end the notices that a link is about. It changes nothing.
+func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
+	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
+	if err != nil {
+		p.refuse(w, r, err)
+		return
+	}
+	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: address, Category: category, Sealed: r.URL.Query().Get("u")})
+}
+
+// doUnsubscribe ends them. Asking for them again is a wish of the person's, on the same page.
+func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
+	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
+	wanted := r.PostFormValue("wanted") == "yes"
+	if err == nil {
+		err = p.svc.Prefer(r.Context(), address, category, wanted)
+	}
+	if err != nil {
+		p.refuse(w, r, err)
+		return
+	}
+	message := "unsubscribed"
+	if wanted {
+		message = "subscribed"
+	}
+	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: address, Category: category, Sealed: r.URL.Query().Get("u"), Message: message})
+}
+
 // refuse shows why there is nothing to confirm here.
 func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	status, key := http.StatusInternalServerError, "failed"
@@ -246,6 +283,9 @@ type page struct {
 	Address string
 	Wait    string // minutes and seconds until the letter may be sent again; empty for none
 	Tries   int    // left; 0 if not to be told
+
+	Category string // of notices
+	Sealed   string // what an unsubscribe link carries
 }
 
 // W returns the words of a key.

@@ -2,17 +2,18 @@ package main
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/store"
 )
 
 func (a *app) deliver() *cobra.Command {
 	var untilEmpty bool
+	var at string
 	cmd := &cobra.Command{
 		Use:   "deliver",
 		Short: "Deliver what waits in the outbox, until it is stopped",
@@ -22,11 +23,24 @@ func (a *app) deliver() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if !cmd.Flags().Changed("metrics") {
+				at = f.Serve.Metrics
+			}
+			figures, err := a.figures(at)
+			if err != nil {
+				return err
+			}
 			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, log *slog.Logger) error {
-				return a.work(cmd.Context(), svc, log, untilEmpty)
+				beside, stop := context.WithCancel(cmd.Context())
+				ended := make(chan error, 1)
+				go func() { ended <- figures.serve(beside, svc, log) }()
+				err := a.work(cmd.Context(), svc, log, untilEmpty)
+				stop()
+				return errors.Join(err, <-ended)
 			})
 		},
 	}
+	cmd.Flags().StringVar(&at, "metrics", "", "serve /metrics, /healthz and /readyz at this host:port (default: serve.metrics of the configuration)")
 	cmd.Flags().BoolVar(&untilEmpty, "until-empty", false, "exit as soon as nothing waits and nothing is under way")
 	return cmd
 }
@@ -59,8 +73,8 @@ func waitEmpty(ctx context.Context, svc *illumicode.Service) error {
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		sum, err := svc.Store().Summary(ctx, svc.Now())
-		if err != nil || sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 {
+		left, err := svc.Store().Left(ctx)
+		if err != nil || !left {
 			return err
 		}
 		select {

@@ -9,6 +9,7 @@ import (
 func (a *app) demo() *cobra.Command {
 	var o demo.Options
 	var script, verbose bool
+	var storm int
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the Tern Isle ferry: a site, its letters and a capture inbox, on this machine alone",
@@ -27,10 +28,16 @@ func (a *app) demo() *cobra.Command {
 			if err := a.print(map[string]string{"site": d.SiteURL, "inbox": d.InboxURL, "smtp": d.SMTP, "data": d.Data}, func() { a.tellWhere(d, script) }); err != nil {
 				return err
 			}
-			if !script {
+			teller := demo.NewTeller(a.out, a.style())
+			if script {
+				err = demo.Script(cmd.Context(), d, teller)
+			}
+			if err == nil && storm > 0 {
+				err = demo.Storm(cmd.Context(), d, teller, storm)
+			}
+			if err == nil && !script {
 				return d.Wait()
 			}
-			err = demo.Script(cmd.Context(), d, demo.NewTeller(a.out, a.style()))
 			d.Stop()
 			if waitErr := d.Wait(); err == nil {
 				err = waitErr
@@ -38,7 +45,9 @@ func (a *app) demo() *cobra.Command {
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440", "where the site listens; the inbox takes the two ports above")
+	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440", "where the site listens; the inbox takes the two ports above, the simulated providers the third")
+	cmd.Flags().IntVar(&storm, "storm", 0, "cancel the day's sailings for this many passengers while others register; 40000 is a whole day's")
+	cmd.Flags().Lookup("storm").NoOptDefVal = "40000"
 	cmd.Flags().StringVar(&o.Data, "data", "", "keep everything in this folder (default: a temporary one)")
 	cmd.Flags().BoolVar(&script, "script", false, "play a dozen passengers through it and exit with a summary")
 	cmd.Flags().BoolVar(&verbose, "verbose", false, "log every attempt")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"mime"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/event"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -21,11 +23,18 @@ func (a *app) notify() *cobra.Command {
 	var n illumicode.Notice
 	var data, attach []string
 	var wait time.Duration
+	var events string
 	cmd := &cobra.Command{
 		Use:   "notify",
 		Short: "Send one letter by hand, at once, and tell what the provider said",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if events != "" {
+				if n.To.Address != "" || len(data)+len(attach) > 0 {
+					return misuse{errors.New("--event takes letter, recipients and values from the rules and the event; leave the other flags out")}
+				}
+				return a.receive(cmd, events)
+			}
 			if n.To.Address == "" {
 				return misuse{errors.New("notify wants --to, the address to write to")}
 			}
@@ -59,6 +68,7 @@ func (a *app) notify() *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().StringVar(&events, "event", "", "take the events (CloudEvents 1.0 in JSON, one or a batch) in this file, - for standard input")
 	cmd.Flags().StringVar(&n.Letter, "letter", "trial", "the letter's name")
 	cmd.Flags().StringVar(&n.To.Address, "to", "", "the address to write to")
 	cmd.Flags().StringVar(&n.To.Name, "name", "", "the reader's display name")
@@ -68,6 +78,39 @@ func (a *app) notify() *cobra.Command {
 	cmd.Flags().StringVar(&n.ReplyTo, "reply-to", "", "where answers go (default: the letter's own)")
 	cmd.Flags().DurationVar(&wait, "wait", 30*time.Second, "how long to wait if another worker has taken the letter")
 	return cmd
+}
+
+// receive takes the events in a file, as if they had come over HTTP.
+func (a *app) receive(cmd *cobra.Command, path string) error {
+	in := cmd.InOrStdin()
+	if path != "-" {
+		file, err := os.Open(path)
+		if err != nil {
+			return fmt.Errorf("--event: %w", err)
+		}
+		defer file.Close()
+		in = file
+	}
+	raw, err := io.ReadAll(io.LimitReader(in, 64<<20))
+	if err != nil {
+		return fmt.Errorf("--event: %w", err)
+	}
+	all, err := event.Parse("", raw)
+	if err != nil {
+		return err
+	}
+	f, err := a.load()
+	if err != nil {
+		return err
+	}
+	return a.withService(cmd.Context(), f, func(svc *illumicode.Service, _ *slog.Logger) error {
+		if err := svc.Receive(cmd.Context(), all...); err != nil {
+			return err
+		}
+		return a.print(map[string]int{"taken": len(all)}, func() {
+			a.line("%d events taken. Their letters are in the outbox: `illumicode outbox list`.", len(all))
+		})
+	})
 }
 
 // tellEnd waits until the delivery has had its attempt, and says what became of it. The error is

@@ -29,6 +29,10 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			figures, err := a.figures(f.Serve.Metrics)
+			if err != nil {
+				return err
+			}
 			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, log *slog.Logger) error {
 				l, err := net.Listen("tcp", cmp.Or(f.Serve.Listen, "127.0.0.1:8080"))
 				if err != nil {
@@ -40,6 +44,7 @@ func (a *app) serve() *cobra.Command {
 				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
 				group.Go(func() error { return svc.Run(ctx) })
+				group.Go(func() error { return figures.serve(ctx, svc, log) })
 				group.Go(func() error { return serving.Until(ctx, l, mux) })
 				return group.Wait()
 			})

@@ -39,6 +39,7 @@ type Kind struct {
 	Life          time.Duration // how long a notice is worth delivering; 0 means for ever
 	Lane          string        // urgent, normal or bulk; empty leaves it to who sends
 	Category      string        // what a reader may unsubscribe from; empty for letters that nobody can
+	From          string        // an address to write from; empty means the service's
 	ReplyTo       string        // an address; empty means the sender's
 	CodeInSubject bool          // the subject may hold the code
 	AtMostOnce    bool          // rather not at all than twice: an attempt without an answer is not repeated

@@ -377,7 +377,10 @@ func holds(b *bed) {
 func bulk(b *bed) {
 	b.worker("w")
 	for i := range 1203 { // more than two steps
-		b.put(func(d *store.Delivery) { d.Key = fmt.Sprint("k", i%2); d.Due = start.Add(time.Duration(i) * time.Second) })
+		b.put(func(d *store.Delivery) {
+			d.Key = fmt.Sprint("k", i%2)
+			d.Due = start.Add(time.Duration(i) * time.Second)
+		})
 	}
 	claimed := b.claim("w", 1)
 	n, err := b.st.Cancel(b.Context(), store.Filter{Key: "k0"}, "storm", start)

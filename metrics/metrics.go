@@ -1,0 +1,126 @@
+// Package metrics shows what workers do to Prometheus, and whether a process is healthy. [New] makes
+// an observer for outbox.Config and a handler for the figures.
+//
+// Counts of what waits are taken by a sampler every outbox.SampleEvery: a scrape reads memory, and
+// costs nothing however much waits.
+package metrics
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/store"
+)
+
+// A Metrics is an [outbox.Observer] and the figures it keeps. It is safe for concurrent use.
+type Metrics struct {
+	registry *prometheus.Registry
+	attempts *prometheus.HistogramVec
+	ended    *prometheus.CounterVec
+	claimed  *prometheus.CounterVec
+	woken    prometheus.Counter
+	waiting  *prometheus.GaugeVec
+	oldest   *prometheus.GaugeVec
+	sampled  prometheus.Gauge
+
+	mu sync.Mutex // held while a sample is shown
+}
+
+var _ outbox.Observer = (*Metrics)(nil)
+
+// New returns metrics in a registry of their own.
+func New() *Metrics {
+	m := &Metrics{
+		registry: prometheus.NewRegistry(),
+		attempts: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "illumicode_attempt_seconds",
+			Help:    "How long attempts took, by lane, provider and what the answer meant.",
+			Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60, 300, 600}}, []string{"lane", "provider", "class"}),
+		ended: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "illumicode_ended_total",
+			Help: "Deliveries that ended in this process, by lane and state."}, []string{"lane", "state"}),
+		claimed: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "illumicode_claimed_total",
+			Help: "Deliveries that this process claimed, by lane."}, []string{"lane"}),
+		woken: prometheus.NewCounter(prometheus.CounterOpts{Name: "illumicode_wakeups_total",
+			Help: "How often a worker looked because it was woken, and not for its poll."}),
+		waiting: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "illumicode_deliveries",
+			Help: "Deliveries on their way, by lane and state, as of the last sample."}, []string{"lane", "state"}),
+		oldest: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "illumicode_oldest_due_seconds",
+			Help: "How long the oldest waiting delivery has been due, by lane, as of the last sample; 0 if none is."}, []string{"lane"}),
+		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
+			Help: "When what is on its way was last counted, in Unix time."}),
+	}
+	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.waiting, m.oldest, m.sampled)
+	return m
+}
+
+// Registry returns the registry, to be gathered with others.
+func (m *Metrics) Registry() *prometheus.Registry { return m.registry }
+
+// Attempted implements [outbox.Observer].
+func (m *Metrics) Attempted(lane store.Lane, provider string, class retry.Class, took time.Duration) {
+	m.attempts.WithLabelValues(string(lane), provider, string(class)).Observe(took.Seconds())
+}
+
+// Ended implements [outbox.Observer].
+func (m *Metrics) Ended(lane store.Lane, state store.State) {
+	m.ended.WithLabelValues(string(lane), string(state)).Inc()
+}
+
+// Claimed implements [outbox.Observer].
+func (m *Metrics) Claimed(lane store.Lane, n int) {
+	m.claimed.WithLabelValues(string(lane)).Add(float64(n))
+}
+
+// Woken implements [outbox.Observer].
+func (m *Metrics) Woken() { m.woken.Inc() }
+
+// Sampled implements [outbox.Observer].
+func (m *Metrics) Sampled(loads []store.Load, at time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.waiting.Reset()
+	for _, lane := range store.Lanes {
+		m.oldest.WithLabelValues(string(lane)).Set(0)
+		for _, state := range []store.State{store.Held, store.Waiting, store.Claimed} {
+			m.waiting.WithLabelValues(string(lane), string(state)).Set(0)
+		}
+	}
+	for _, l := range loads {
+		m.waiting.WithLabelValues(string(l.Lane), string(l.State)).Set(float64(l.Count))
+		if l.State == store.Waiting && at.After(l.Oldest) {
+			m.oldest.WithLabelValues(string(l.Lane)).Set(at.Sub(l.Oldest).Seconds())
+		}
+	}
+	m.sampled.Set(float64(at.UnixMilli()) / 1000)
+}
+
+// Handler serves /metrics, /healthz, which says that the process lives, and /readyz, which says
+// whether the database answers, with 503 if not, and whether somebody works. It is for a listener
+// that the public cannot reach.
+func (m *Metrics) Handler(st *store.Store, now func() time.Time) http.Handler {
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
+	mux.HandleFunc("GET /readyz", func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
+		defer cancel()
+		nobody, err := st.NobodyWorks(ctx, now())
+		switch {
+		case err != nil:
+			w.WriteHeader(http.StatusServiceUnavailable)
+			fmt.Fprintln(w, "the database does not answer; the log has why")
+		case nobody:
+			fmt.Fprintln(w, "ok, but NOBODY WORKS: letters are due and no worker was seen for a minute")
+		default:
+			fmt.Fprintln(w, "ok")
+		}
+	})
+	return mux
+}
