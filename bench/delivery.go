@@ -1,22 +1,27 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
+	"io"
+	"iter"
 	"net"
 	"sync"
 	"time"
 
 	smtplib "github.com/emersion/go-smtp"
 	"github.com/google/uuid"
+	"golang.org/x/text/language"
 
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/discard"
 	"github.com/illumicode/illumicode/provider/smtp"
 	"github.com/illumicode/illumicode/standin"
-	"github.com/illumicode/illumicode/store"
 )
 
 // A sink is a simulated relay that accepts everything.
@@ -31,101 +36,153 @@ func newSink() (*sink, error) {
 	return &sink{l}, nil
 }
 
-// finished composes every delivery to the same finished message: what composing costs is for a
-// figure of its own.
-type finished struct{ message []byte }
-
-func (f finished) Compose(_ context.Context, d store.Delivery) (outbox.Letter, error) {
-	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address}, Message: provider.Bytes(f.message)}, nil
-}
-
-// deliveryFigures measures deliveries through the outbox (claim, attempt committed, sent,
-// recorded; synchronous=FULL) against a loop that sends the same message over the same number of
-// connections and keeps no record.
+// deliveryFigures measures notices through the outbox with everything on (claim, compose, attempt
+// committed, sent, recorded; durable settings) over SMTP to a sink, against a loop without database
+// that executes the same templates and sends over as many connections.
 func deliveryFigures(scale int) ([]figure, error) {
 	s, err := newSink()
 	if err != nil {
 		return nil, err
 	}
-	message := []byte("Subject: x\r\n\r\n")
-	for len(message) < 8<<10 { // about what a letter with both parts has
-		message = append(message, "The sailing at seven is on time, and the sea is calm.\r\n"...)
+	bare, err := bareTrial()
+	if err != nil {
+		return nil, err
 	}
 	var out []figure
-	n := 200 * scale
-	for _, connections := range []int{1, 4, 16} {
-		var ours, bare []time.Duration
+	n := 300 * scale
+	for _, tt := range []struct {
+		database    string
+		connections int
+		goal        float64
+	}{{onSQLite, 1, 2.5}, {onSQLite, 4, 1.5}, {onSQLite, 16, 1.5}, {onPostgres, 1, 2.5}, {onPostgres, 4, 1.8}, {onPostgres, 16, 1.8}} {
+		var ours, floor []time.Duration
 		for range 3 {
-			d, err := throughOutbox(s, message, connections, n)
+			d, err := throughOutbox(tt.database, s.way, tt.connections, n)
 			if err != nil {
 				return nil, err
 			}
-			f, err := bareLoop(s, message, connections, n)
+			f, err := bareLoop(s, bare, letterSized(), tt.connections, n)
 			if err != nil {
 				return nil, err
 			}
-			ours, bare = append(ours, d), append(bare, f)
+			ours, floor = append(ours, d), append(floor, f)
 		}
-		rate := func(d time.Duration) float64 { return float64(n) / d.Seconds() }
-		out = append(out, figure{fmt.Sprintf("delivery over SMTP, SQLite, %d connections", connections), "bare SMTP loop", medianRatio(ours, bare), 0,
-			fmt.Sprintf("%.0f/s against %.0f/s", rate(median(ours)), rate(median(bare)))})
+		out = append(out, figure{fmt.Sprintf("delivery over SMTP, %s, %d connections", tt.database, tt.connections), "templates and SMTP alone", medianRatio(ours, floor), tt.goal,
+			fmt.Sprintf("%.0f/s against %.0f/s", rate(n, median(ours)), rate(n, median(floor)))})
+	}
+	for _, database := range []string{onSQLite, onPostgres} {
+		var times []time.Duration
+		for range 3 {
+			d, err := throughOutbox(database, func(int) (provider.Provider, error) { return discard.Provider{}, nil }, 16, n)
+			if err != nil {
+				return nil, err
+			}
+			times = append(times, d)
+		}
+		out = append(out, figure{what: "delivery to nowhere, " + database, floor: "a second", ratio: rate(n, median(times)), note: "deliveries a second with 16 senders, no network"})
 	}
 	return out, nil
 }
 
-func throughOutbox(s *sink, message []byte, connections, n int) (time.Duration, error) {
-	b, err := newBed(nobody{})
+func rate(n int, d time.Duration) float64 { return float64(n) / d.Seconds() }
+
+// way returns a provider to the sink with so many connections.
+func (s *sink) way(connections int) (provider.Provider, error) {
+	return smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS, Most: connections, Letters: 1 << 30})
+}
+
+// throughOutbox delivers n notices and returns how long that took.
+func throughOutbox(database string, makeWay func(connections int) (provider.Provider, error), connections, n int) (time.Duration, error) {
+	way, err := makeWay(connections)
+	if err != nil {
+		return 0, err
+	}
+	if c, ok := way.(io.Closer); ok {
+		defer c.Close()
+	}
+	b, err := newBedOn(database, way, func(c *illumicode.Config) { c.Outbox.Senders = 128 })
 	if err != nil {
 		return 0, err
 	}
 	defer b.close()
-	way, err := smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS})
-	if err != nil {
-		return 0, err
-	}
-	defer way.Close()
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
-	now := time.Now()
-	err = b.store.Write(ctx, func(t store.Tx) error {
-		for i := range n {
-			err := t.InsertDelivery(ctx, store.Delivery{ID: uuid.Must(uuid.NewV7()).String(), Letter: "trial", Data: "{}", Lane: store.Normal,
-				Address: fmt.Sprintf("passenger%d@ternisle.example", i), Created: now, Due: now})
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
+	if err := b.fill(ctx, n, illumicode.Notice{Letter: "trial"}); err != nil {
 		return 0, err
 	}
-	o := outbox.New(b.store, finished{message}, []provider.Provider{way}, time.Now, slog.New(slog.DiscardHandler), outbox.Config{Senders: connections})
+	return b.drain(ctx)
+}
+
+// fill enqueues a notice to n people and expands the list.
+func (b *bed) fill(ctx context.Context, n int, notice illumicode.Notice) error {
+	_, err := b.svc.NotifyAll(ctx, notice, passengers(n))
+	for any := true; any && err == nil; {
+		var expanded int
+		expanded, err = b.store.Expand(ctx, uuid.NewString)
+		any = expanded > 0
+	}
+	return err
+}
+
+func passengers(n int) iter.Seq2[illumicode.Recipient, error] {
+	return func(yield func(illumicode.Recipient, error) bool) {
+		for i := range n {
+			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: fmt.Sprintf("passenger%d@ternisle.example", i)}}, nil) {
+				return
+			}
+		}
+	}
+}
+
+// drain runs a worker until nothing is left and returns how long that took.
+func (b *bed) drain(ctx context.Context) (time.Duration, error) {
+	running, stop := context.WithCancel(ctx)
+	defer stop()
 	start := time.Now()
 	ended := make(chan error, 1)
-	go func() { ended <- o.Run(ctx) }()
+	go func() { ended <- b.svc.Run(running) }()
 	for {
-		sum, err := b.store.Summary(ctx, time.Now())
+		left, err := b.store.Left(ctx)
 		if err != nil {
 			return 0, err
 		}
-		if sum.Count[store.Sent] == n {
+		if !left {
 			break
 		}
-		time.Sleep(20 * time.Millisecond) // counting reads the whole table
+		time.Sleep(5 * time.Millisecond)
 	}
 	took := time.Since(start)
 	stop()
 	return took, <-ended
 }
 
-func bareLoop(s *sink, message []byte, connections, n int) (time.Duration, error) {
+// bareTrial returns what executes the templates of the letter that is measured, and no more.
+func bareTrial() (func() error, error) {
+	set, err := letters.Default()
+	if err != nil {
+		return nil, err
+	}
+	w, err := letter.Writer{Name: "Tern Isle Ferry"}.Check()
+	if err != nil {
+		return nil, err
+	}
+	return bareTemplates(set, set.Sample("trial", language.English, w, "https://ferry.example"))
+}
+
+// letterSized returns a message with about as many bytes as a letter with both parts.
+func letterSized() []byte {
+	message := []byte("Subject: x\r\n\r\n")
+	return append(message, bytes.Repeat([]byte("The sailing at seven is on time, and the sea is calm.\r\n"), 110)...)
+}
+
+// bareLoop executes templates and sends a message, n times over some connections.
+func bareLoop(s *sink, templates func() error, message []byte, connections, n int) (time.Duration, error) {
 	work := make(chan int)
 	errs := make([]error, connections)
 	var all sync.WaitGroup
 	start := time.Now()
 	for i := range connections {
-		all.Go(func() { errs[i] = sendAll(s, message, work) })
+		all.Go(func() { errs[i] = sendAll(s, templates, message, work) })
 	}
 	for i := range n {
 		work <- i
@@ -135,7 +192,7 @@ func bareLoop(s *sink, message []byte, connections, n int) (time.Duration, error
 	return time.Since(start), errors.Join(errs...)
 }
 
-func sendAll(s *sink, message []byte, work <-chan int) error {
+func sendAll(s *sink, templates func() error, message []byte, work <-chan int) error {
 	conn, err := net.Dial("tcp", s.listen.Addr().String())
 	if err != nil {
 		return err
@@ -143,6 +200,9 @@ func sendAll(s *sink, message []byte, work <-chan int) error {
 	c := smtplib.NewClient(conn)
 	defer c.Close()
 	for i := range work {
+		if err := templates(); err != nil {
+			return err
+		}
 		if err := c.Mail("crew@ternisle.example", nil); err != nil {
 			return err
 		}

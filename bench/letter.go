@@ -166,8 +166,11 @@ func bareTemplates(set *letter.Set, r letter.Request) (func() error, error) {
 		return nil, err
 	}
 	paragraphs := strings.Split(rendered.Text, "\n\n")
-	sheet := letter.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1], Instruction: paragraphs[1:2],
-		Button: "Confirm this address", Link: r.Proof.Link, CodeLabel: "Your code", Code: r.Proof.Code, Aside: paragraphs[6:8], Closing: paragraphs[8:9], Writer: r.Writer}
+	sheet := letter.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1], Instruction: paragraphs[1:2], Writer: r.Writer}
+	if r.Proof.Code != "" {
+		sheet.Button, sheet.Link, sheet.CodeLabel, sheet.Code = "Confirm this address", r.Proof.Link, "Your code", r.Proof.Code
+		sheet.Aside, sheet.Closing = paragraphs[6:8], paragraphs[8:9]
+	}
 	// The words of the six parts, as many and as long as the letter's.
 	words, err := template.New("").Parse("Hello{{if .name}} {{.name}}{{end}}, Somebody, most likely you, has registered with {{.site}} under this address. " +
 		"The button works for {{.link_life}}, the code for {{.code_life}}. Confirm your address for {{.site}}. {{.code}} is your code for {{.site}}.")
@@ -244,7 +247,7 @@ func smtpFigures(scale int) ([]figure, error) {
 		}
 		return nil
 	}
-	bare := func() error { _, err := bareLoop(s, letter, 1, n); return err }
+	bare := func() error { _, err := bareLoop(s, func() error { return nil }, letter, 1, n); return err }
 	times, err := inTurns(9, ours, bare)
 	if err != nil {
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"runtime/pprof"
 	"slices"
 	"text/tabwriter"
 	"time"
@@ -24,10 +25,23 @@ type figure struct {
 func main() {
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
 	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp or delivery")
-	flag.Parse()
 	scale := 10
 	if *short {
 		scale = 1
+	}
+	profile := flag.String("profile", "", "write a CPU profile of the run to this file")
+	flag.Parse()
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err == nil {
+			err = pprof.StartCPUProfile(f)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		defer f.Close()
+		defer pprof.StopCPUProfile()
 	}
 	var all []figure
 	for _, group := range []struct {
@@ -43,6 +57,9 @@ func main() {
 			os.Exit(1)
 		}
 		all = append(all, figures...)
+	}
+	if err := stopServer(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
 	}
 	fmt.Printf("%s, %d processors. Each ratio is a median of rounds that took turns with the floor.\n\n", runtime.Version(), runtime.NumCPU())
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -15,8 +17,10 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/postgres"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -27,14 +31,48 @@ type bed struct {
 	svc   *illumicode.Service
 }
 
-func newBed(way provider.Provider) (*bed, error) {
+// The databases of beds.
+const (
+	onSQLite   = "SQLite"
+	onPostgres = "PostgreSQL"
+)
+
+// server is the PostgreSQL of all beds, started by the first that needs it.
+var server = sync.OnceValues(func() (*pgtest.Server, error) {
+	serverStarted.Store(true)
+	return pgtest.Start(context.Background())
+})
+
+var serverStarted atomic.Bool
+
+// stopServer stops it if it was started.
+func stopServer() error {
+	if !serverStarted.Load() {
+		return nil
+	}
+	s, err := server()
+	if err != nil {
+		return err
+	}
+	return s.Close()
+}
+
+// newBed returns a bed on SQLite; newBedOn says on what, and may change the configuration.
+func newBed(way provider.Provider) (*bed, error) { return newBedOn(onSQLite, way, nil) }
+
+func newBedOn(database string, way provider.Provider, change func(*illumicode.Config)) (*bed, error) {
 	dir, err := os.MkdirTemp("", "illumicode-bench-")
 	if err != nil {
 		return nil, err
 	}
 	b := &bed{dir: dir}
 	ctx := context.Background()
-	if b.store, err = sqlite.Open(ctx, filepath.Join(dir, "bench.db")); err != nil {
+	if database == onSQLite {
+		b.store, err = sqlite.Open(ctx, filepath.Join(dir, "bench.db"))
+	} else {
+		b.store, err = openPostgres(ctx)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if _, err := b.store.Migrate(ctx, time.Now()); err != nil {
@@ -48,11 +86,27 @@ func newBed(way provider.Provider) (*bed, error) {
 	if err != nil {
 		return nil, err
 	}
-	b.svc, err = illumicode.New(illumicode.Config{
+	c := illumicode.Config{
 		Store: b.store, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
-	})
+	}
+	if change != nil {
+		change(&c)
+	}
+	b.svc, err = illumicode.New(c)
 	return b, err
+}
+
+func openPostgres(ctx context.Context) (*store.Store, error) {
+	s, err := server()
+	if err != nil {
+		return nil, err
+	}
+	conn, err := s.Database(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return postgres.Open(ctx, conn, postgres.Options{})
 }
 
 func (b *bed) close() {

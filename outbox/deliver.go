@@ -136,8 +136,9 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 	}
 	slot := w.slots[p.Name()]
 	if !slot.try(d.Lane) {
-		// All of the provider's connections are busy: record the begin while waiting for one.
-		if begin(ctx) == nil && !slot.wait(ctx, d.Lane) {
+		// All of the provider's connections are busy: record the begin while waiting for one. Not
+		// for what goes out once at most: a begin without an end would hold it.
+		if (d.Once || begin(ctx) == nil) && !slot.wait(ctx, d.Lane) {
 			slot = nil
 			beginErr = ctx.Err()
 		}

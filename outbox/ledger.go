@@ -2,7 +2,7 @@ package outbox
 
 import (
 	"context"
-	"errors"
+	"time"
 
 	"github.com/illumicode/illumicode/store"
 )
@@ -12,6 +12,7 @@ import (
 type ledger struct {
 	entries chan entry
 	store   *store.Store
+	enough  int           // entries for which it is not worth waiting for more
 	done    chan struct{} // closed when the ledger's goroutine has ended
 }
 
@@ -28,8 +29,8 @@ type entry struct {
 const maxGroup = 64
 
 // newLedger starts a ledger that ends soon after ctx does.
-func newLedger(ctx context.Context, st *store.Store) *ledger {
-	l := &ledger{entries: make(chan entry), store: st, done: make(chan struct{})}
+func newLedger(ctx context.Context, st *store.Store, senders int) *ledger {
+	l := &ledger{entries: make(chan entry), store: st, enough: max(1, senders/4), done: make(chan struct{})}
 	go l.run(ctx)
 	return l
 }
@@ -52,25 +53,48 @@ func (l *ledger) write(ctx context.Context, d store.Delivery, begin *store.Attem
 
 func (l *ledger) run(ctx context.Context) {
 	defer close(l.done)
+	var wait time.Duration // how long the next group may gather
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case e := <-l.entries:
+			group := l.gather(e, wait)
+			began := time.Now()
 			// What has been sent must be recorded: a commit does not end with the worker.
-			l.commit(context.Background(), l.gather(e))
+			l.commit(context.Background(), group)
+			// A busy ledger spends half of its time committing, and the other half lets the next
+			// group grow; an idle one does not wait at all.
+			wait = 0
+			if len(group) > 1 {
+				wait = min(time.Since(began), maxWait)
+			}
 		}
 	}
 }
 
-// gather returns first and whatever else waits already.
-func (l *ledger) gather(first entry) []entry {
+// maxWait bounds how long a group gathers.
+const maxWait = 5 * time.Millisecond
+
+// gather returns first and what comes after it for a while. What is urgent does not wait.
+func (l *ledger) gather(first entry, wait time.Duration) []entry {
 	group := []entry{first}
-	for len(group) < maxGroup {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	over := wait == 0
+	for e := first; len(group) < maxGroup; group = append(group, e) {
+		over = over || e.delivery.Lane == store.Urgent || len(group) >= l.enough
+		if over {
+			select {
+			case e = <-l.entries:
+				continue
+			default:
+				return group
+			}
+		}
 		select {
-		case e := <-l.entries:
-			group = append(group, e)
-		default:
+		case e = <-l.entries:
+		case <-timer.C:
 			return group
 		}
 	}
@@ -79,30 +103,34 @@ func (l *ledger) gather(first entry) []entry {
 
 // commit writes a group and answers its writers.
 func (l *ledger) commit(ctx context.Context, group []entry) {
-	fenced := make([]error, len(group))
+	var begun map[string]bool
 	err := l.store.Write(ctx, func(t store.Tx) error {
-		var ends []store.End
-		for i, e := range group {
-			fenced[i] = nil
+		var begins []store.Beginning
+		for _, e := range group {
 			if e.begin != nil {
-				if err := t.BeginAttempt(ctx, e.delivery, *e.begin); errors.Is(err, store.ErrFenced) {
-					fenced[i] = err // it wrote nothing
-					continue
-				} else if err != nil {
-					return err
-				}
+				begins = append(begins, store.Beginning{Delivery: e.delivery, Attempt: *e.begin})
 			}
-			if e.end != nil {
+		}
+		var err error
+		if begun, err = t.BeginAttempts(ctx, begins); err != nil {
+			return err
+		}
+		var ends []store.End
+		for _, e := range group {
+			if e.end != nil && (e.begin == nil || begun[e.delivery.ID]) {
 				ends = append(ends, *e.end)
 			}
 		}
 		return t.EndAttempts(ctx, ends)
 	})
-	for i, e := range group {
-		if err == nil {
-			e.out <- fenced[i]
-		} else {
+	for _, e := range group {
+		switch {
+		case err != nil:
 			e.out <- err
+		case e.begin != nil && !begun[e.delivery.ID]:
+			e.out <- store.ErrFenced
+		default:
+			e.out <- nil
 		}
 	}
 }

@@ -53,7 +53,7 @@ var (
 
 // Config holds the optional settings. The zero Config is all defaults.
 type Config struct {
-	Senders  int           // letters on their way at once; 0 or less means 8
+	Senders  int           // letters in work at once, from composing to the record of the answer; 0 or less means 64. Providers bound how many they carry
 	Reserved int           // of these, for the urgent lane alone; 0 means a quarter, less than 0 none
 	Lease    time.Duration // how long a dead worker's claims hold; 0 or less means 30 s
 	Poll     time.Duration // how often to look without having been woken; 0 or less means 500 ms
@@ -75,7 +75,7 @@ type Config struct {
 
 func (c Config) withDefaults() Config {
 	if c.Senders <= 0 {
-		c.Senders = 8
+		c.Senders = 64
 	}
 	if c.Reserved == 0 {
 		c.Reserved = c.Senders / 4
@@ -149,7 +149,7 @@ type worker struct {
 
 // minQueue is the least room for claimed deliveries of a lane that no sender has begun: enough
 // that one claim serves several, little enough that few are given back at the end.
-const minQueue = 8
+const minQueue = 64
 
 // newWorker makes a worker and starts its ledger, which ends with hard.
 func (o *Outbox) newWorker(hard context.Context) *worker {
@@ -158,11 +158,11 @@ func (o *Outbox) newWorker(hard context.Context) *worker {
 	w := &worker{
 		Outbox: o, hard: hard,
 		row:   store.Worker{ID: uuid.Must(uuid.NewV7()).String(), Host: host, PID: os.Getpid(), Started: now},
-		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
+		queue: newQueue(max(minQueue, 4*o.cfg.Senders), o.cfg.Weights),
 		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
 	}
 	w.paused.Store(&paused{})
-	w.ledger = newLedger(hard, o.store)
+	w.ledger = newLedger(hard, o.store, o.cfg.Senders)
 	return w
 }
 

@@ -28,19 +28,44 @@ type Attempt struct {
 	Signature string    // DKIM-Signature fields of the same
 }
 
-// The lock makes it wait for a worker that is recovering the delivery, and then find nothing.
-var beginAttempt = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature)
-	SELECT id, CAST(? AS INTEGER), claim, worker, ?, CAST(? AS BIGINT), 0, '', 0, '', '', CAST(? AS BIGINT), ? FROM illumicode_delivery` + ours + ` FOR UPDATE`)
+// The attempts come as a list of rows, so that a group costs one statement. The lock makes it wait
+// for a worker that is recovering a delivery, and then find nothing.
+var beginAttempts = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature)
+	SELECT d.id, CAST(r.value ->> 2 AS INTEGER), d.claim, d.worker, r.value ->> 3, CAST(r.value ->> 4 AS BIGINT), 0, '', 0, '', '',
+		CAST(r.value ->> 5 AS BIGINT), r.value ->> 6
+	FROM json_each(?) AS r JOIN illumicode_delivery d ON d.id = r.value ->> 0 AND d.claim = CAST(r.value ->> 1 AS BIGINT)
+	WHERE d.id IN (SELECT value FROM json_each(?)) AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery`)
 
-// BeginAttempt records that an attempt of a claimed delivery begins; once it is committed the
-// letter may leave. [ErrFenced] means that the claim is no longer this worker's: nothing may be
-// sent.
-func (t Tx) BeginAttempt(ctx context.Context, d Delivery, a Attempt) error {
-	n, err := t.exec(ctx, beginAttempt, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature, d.ID, d.Claim)
-	if err == nil && n == 0 {
-		err = ErrFenced
+// Not "= 'claimed'": the partial index of claimed rows would be walked, and where a transaction is
+// held open it is full of rows that are claimed no more.
+const inHand = `state NOT IN ('waiting', 'held')`
+
+// A Beginning is an attempt about to begin.
+type Beginning struct {
+	Delivery Delivery // claimed; its Fixed and Signature are kept with its first attempt
+	Attempt  Attempt
+}
+
+// BeginAttempts records that attempts of claimed deliveries begin; once it is committed the
+// letters may leave. Those that it does not return have lost their claim ([ErrFenced]): nothing
+// may be sent.
+func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[string]bool, err error) {
+	begun = make(map[string]bool, len(all))
+	if len(all) == 0 {
+		return begun, nil
 	}
-	return err
+	rows, names := make([][]any, len(all)), make([]string, len(all))
+	for i, b := range all {
+		d, a := b.Delivery, b.Attempt
+		names[i] = d.ID
+		rows[i] = []any{d.ID, d.Claim, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature}
+	}
+	found, err := t.query(ctx, beginAttempts, list(rows), list(names))
+	ids, err := collect(t.s, found, err, scanText)
+	for _, id := range ids {
+		begun[id] = true
+	}
+	return begun, err
 }
 
 // An End is what an attempt has led to.
@@ -63,29 +88,39 @@ type End struct {
 }
 
 var (
-	endAttempt = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, code = ?, enhanced = ?, reply = ?, remote = ?
-		WHERE delivery = ? AND number = ? AND ended = 0`)
+	endAttempts = q(`UPDATE illumicode_attempt SET ended = CAST(r.value ->> 2 AS BIGINT), class = r.value ->> 3, code = CAST(r.value ->> 4 AS INTEGER),
+		enhanced = r.value ->> 5, reply = r.value ->> 6, remote = r.value ->> 7
+		FROM json_each(?) AS r WHERE delivery IN (SELECT value FROM json_each(?)) AND delivery = r.value ->> 0 AND number = CAST(r.value ->> 1 AS INTEGER) AND ended = 0`)
 	putBack = q(`UPDATE illumicode_delivery SET state = ?, worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
 		attempts = ?, spent = ?, held_by = ?, note = ?` + ours)
 
 	// Deliveries that were sent are most of all: they leave by the group. A pair is an id and its claim.
 	endSent = q(leave(`'{}'`, `'sent'`, `attempts + 1, spent + 1`, `''`) + ` WHERE id IN (SELECT value FROM json_each(?))
-		AND state = 'claimed' AND id || ' ' || claim IN (SELECT value FROM json_each(?)) FOR UPDATE`)
+		AND ` + inHand + ` AND id || ' ' || claim IN (SELECT value FROM json_each(?)) FOR UPDATE`)
 	deleteSent = q(`DELETE FROM illumicode_delivery WHERE id IN (SELECT value FROM json_each(?))
-		AND state = 'claimed' AND id || ' ' || claim IN (SELECT value FROM json_each(?))`)
+		AND ` + inHand + ` AND id || ' ' || claim IN (SELECT value FROM json_each(?))`)
 )
 
 // EndAttempts records the ends of attempts and what becomes of their deliveries. An attempt's own
 // row is written even if the claim was lost meanwhile, since the provider's answer is true
 // either way; the delivery is then left to its new claim.
 func (t Tx) EndAttempts(ctx context.Context, ends []End) error {
+	if len(ends) == 0 {
+		return nil
+	}
+	rows, names := make([][]any, len(ends)), make([]string, len(ends))
+	for i, e := range ends {
+		a := e.Attempt
+		names[i] = a.Delivery
+		rows[i] = []any{a.Delivery, a.Number, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote}
+	}
+	if _, err := t.exec(ctx, endAttempts, list(rows), list(names)); err != nil {
+		return err
+	}
 	var ids, pairs []string
 	var last time.Time
 	for _, e := range ends {
 		a := e.Attempt
-		if _, err := t.exec(ctx, endAttempt, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote, a.Delivery, a.Number); err != nil {
-			return err
-		}
 		if e.State == Sent && e.Bundle == "" && !e.Collapse {
 			ids, pairs = append(ids, a.Delivery), append(pairs, a.Delivery+" "+strconv.FormatInt(e.Claim, 10))
 			last = a.Ended
@@ -126,10 +161,10 @@ func (t Tx) endOther(ctx context.Context, e End) error {
 }
 
 // list returns a JSON array, which a query reads with json_each(?).
-func list(all []string) string {
+func list[T any](all []T) string {
 	raw, err := json.Marshal(all)
 	if err != nil {
-		panic(err) // strings always marshal
+		panic(err) // strings and numbers always marshal
 	}
 	return string(raw)
 }

@@ -67,7 +67,7 @@ func (p *place) summary() (counts map[string]int, repeats int) {
 func TestKilledWorkerLosesNothing(t *testing.T) {
 	const letters, kills, senders = 500, 3, 8
 	p := newPlace(t)
-	p.change(`lease = "30s"`, `lease = "1s"`) // so that the next worker need not wait for long
+	p.change(`lease = "30s"`, fmt.Sprintf("lease = \"1s\"\nsenders = %d", senders)) // so that the next worker need not wait for long
 	p.fill(letters)
 	for kill := 1; kill <= kills; kill++ {
 		child := tool(t, "--config", p.config, "deliver")

@@ -51,7 +51,7 @@ type Config struct {
 	Outcomes  []Outcome // what answers mean; the first that fits wins, before the defaults
 
 	Timeout time.Duration // for the whole exchange; 0 means 30 s
-	Most    int           // letters on their way at once; 0 or less means as many as there are senders
+	Most    int           // letters on their way at once; 0 or less means 16
 }
 
 // Auth says how requests are authenticated. At most one of its ways is used.
@@ -127,6 +127,9 @@ func New(name string, c Config) (*Provider, error) {
 	if c.Timeout <= 0 {
 		c.Timeout = 30 * time.Second
 	}
+	if c.Most <= 0 {
+		c.Most = 16
+	}
 	for i, o := range c.Outcomes {
 		if !o.Class.Known() {
 			return nil, wrong("outcome %d: there is no class %q", i+1, o.Class)
@@ -152,7 +155,7 @@ func New(name string, c Config) (*Provider, error) {
 		return nil, wrong("body: %v", err)
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.MaxIdleConnsPerHost = 32
+	transport.MaxIdleConnsPerHost = c.Most
 	p.client = &http.Client{Transport: transport, Timeout: c.Timeout,
 		// A redirect would carry the letter and the key to where nobody configured.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

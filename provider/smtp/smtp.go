@@ -48,7 +48,7 @@ type Config struct {
 
 	Age     time.Duration // how long a connection is used at all; 0 means 10 m
 	Letters int           // how many letters a connection carries; 0 means 100
-	Most    int           // how many connections at once; 0 or less means as many as there are senders
+	Most    int           // how many connections at once; 0 or less means 8
 
 	Senders []string // addresses and domains that the server has verified; empty means any
 }
@@ -105,6 +105,9 @@ func New(name string, c Config) (*Provider, error) {
 	}
 	if c.Letters <= 0 {
 		c.Letters = 100
+	}
+	if c.Most <= 0 {
+		c.Most = 8
 	}
 	p := &Provider{name: name, cfg: c, tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
 	if c.CAFile != "" {

@@ -99,7 +99,7 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 }
 
 var own = strings.NewReplacer(
-	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE", "", // a writer has the whole file
+	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE", "", // a writer has the whole file
 	"SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
 )
 

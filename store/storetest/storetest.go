@@ -99,7 +99,13 @@ func (b *bed) claim(worker string, n int) []store.Delivery {
 func (b *bed) begin(d store.Delivery) error {
 	d.Fixed, d.Signature = start, "DKIM-Signature: x\r\n"
 	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Provider: "harbour", Begun: start}
-	return b.st.Write(b.Context(), func(t store.Tx) error { return t.BeginAttempt(b.Context(), d, a) })
+	return b.st.Write(b.Context(), func(t store.Tx) error {
+		begun, err := t.BeginAttempts(b.Context(), []store.Beginning{{Delivery: d, Attempt: a}})
+		if err == nil && !begun[d.ID] {
+			err = store.ErrFenced
+		}
+		return err
+	})
 }
 
 // end records what an attempt has led to.
