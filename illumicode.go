@@ -109,7 +109,7 @@ type Service struct {
 	site    Site
 	from    message.Address
 	froms   map[string]message.Address // of letters that have their own
-	sign    Signer // nil for unsigned
+	sign    Signer                     // nil for unsigned
 	letters *letter.Set
 	policy  challenge.Policy // of signup
 	writer  letter.Writer

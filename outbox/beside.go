@@ -45,7 +45,11 @@ func (w *worker) chores(ctx context.Context) {
 			sleep(ctx, breath)
 		default:
 			pause = 0
-			sleep(ctx, w.cfg.Poll)
+			select {
+			case <-ctx.Done():
+			case <-w.stir:
+			case <-time.After(w.cfg.Poll):
+			}
 		}
 	}
 }

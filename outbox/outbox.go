@@ -115,21 +115,24 @@ type Outbox struct {
 	log       *slog.Logger
 	now       func() time.Time
 
-	wake chan struct{}
+	wake chan struct{} // for what is due
+	stir chan struct{} // for lists and events
 }
 
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
 func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
 	return &Outbox{store: st, composer: composer, providers: providers, slots: slotsOf(providers), cfg: c.withDefaults(), log: log, now: now,
-		wake: make(chan struct{}, 1)}
+		wake: make(chan struct{}, 1), stir: make(chan struct{}, 1)}
 }
 
 // Wake makes a Run in this process look at once. It never blocks; several wakes are one.
 func (o *Outbox) Wake() {
-	select {
-	case o.wake <- struct{}{}:
-	default:
+	for _, sleeper := range []chan struct{}{o.wake, o.stir} {
+		select {
+		case sleeper <- struct{}{}:
+		default:
+		}
 	}
 }
 
