@@ -159,7 +159,8 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		return
 	case beginErr != nil && !began && !r.Class.HandedOver(): // the database's fault, not the letter's
 		w.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", d.ID, "error", beginErr)
-		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+		until := w.now().Add(w.cfg.Poll)
+		w.persist(d, func(ctx context.Context) error { return w.store.Unbegin(ctx, d, until, w.now()) })
 		return
 	}
 	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = w.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID

@@ -68,6 +68,24 @@ func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[strin
 	return begun, err
 }
 
+var (
+	endUnsent = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ? WHERE delivery = ? AND claim = ? AND ended = 0`)
+	giveBack  = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ?,
+		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)` + ours)
+)
+
+// Unbegin gives a delivery back, due at until, whose attempt was not made since the record of its
+// begin failed. A commit that fails may have been made nevertheless: what stands of it is ended.
+func (s *Store) Unbegin(ctx context.Context, d Delivery, until, now time.Time) error {
+	return s.Write(ctx, func(t Tx) error {
+		if _, err := t.exec(ctx, endUnsent, millis(now), string(retry.Transient), "nothing was sent, as the begin could not be recorded", d.ID, d.Claim); err != nil {
+			return err
+		}
+		_, err := t.exec(ctx, giveBack, millis(until), d.ID, d.Claim)
+		return err
+	})
+}
+
 // An End is what an attempt has led to.
 type End struct {
 	Attempt  Attempt // Delivery, Number, Ended and what the provider answered

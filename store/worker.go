@@ -46,20 +46,19 @@ func (s *Store) Leave(ctx context.Context, id string, now time.Time) error {
 const orphaned = `state = 'claimed' AND NOT EXISTS
 	(SELECT 1 FROM illumicode_worker w WHERE w.id = illumicode_delivery.worker AND w.lease >= ?)`
 
-const underWayAttempt = `EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`
-
-// Its own lock first: two workers that recover at once must not both count.
+// What is recovered is decided by the first statement alone: its worker may renew its lease before
+// the next one, and has lost its claims nevertheless.
 var (
-	lockOrphans = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE ` + orphaned)
+	takeOrphans = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE ` + orphaned + ` RETURNING id`)
 	holdOrphans = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, held_by = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
-		WHERE once = 1 AND ` + orphaned + ` AND ` + underWayAttempt)
+		WHERE id IN (SELECT value FROM json_each(?)) AND once = 1
+		AND EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`)
 	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
-		WHERE ` + orphaned)
+		WHERE id IN (SELECT value FROM json_each(?)) AND state = 'claimed'`)
 	endOrphanAttempts = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ?
-		WHERE ended = 0 AND delivery IN (SELECT id FROM illumicode_delivery WHERE state <> 'claimed')
-		AND worker NOT IN (SELECT id FROM illumicode_worker WHERE lease >= ?)`)
+		WHERE delivery IN (SELECT value FROM json_each(?)) AND ended = 0`)
 	deleteDeadWorkers = q(`DELETE FROM illumicode_worker WHERE lease < ?`)
 )
 
@@ -70,17 +69,20 @@ func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay 
 	err = s.Write(ctx, func(t Tx) error {
 		ms := millis(now)
 		const lost = "the worker stopped before an answer came"
-		if released, err = t.exec(ctx, lockOrphans, ms); err != nil {
+		rows, err := t.query(ctx, takeOrphans, ms)
+		ids, err := collect(s, rows, err, scanText)
+		if err != nil {
 			return err
 		}
-		if released > 0 {
-			if _, err := t.exec(ctx, holdOrphans, HeldUnsure, lost, ms); err != nil {
+		if released = int64(len(ids)); released > 0 {
+			all := list(ids)
+			if _, err := t.exec(ctx, holdOrphans, HeldUnsure, lost, all); err != nil {
 				return err
 			}
-			if _, err := t.exec(ctx, releaseOrphans, ms, lost, ms); err != nil {
+			if _, err := t.exec(ctx, releaseOrphans, ms, lost, all); err != nil {
 				return err
 			}
-			if underWay, err = t.exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, ms); err != nil {
+			if underWay, err = t.exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, all); err != nil {
 				return err
 			}
 		}

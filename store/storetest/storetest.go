@@ -27,7 +27,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		play func(*bed)
 	}{
 		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
-		{"attempts and ends", attempts}, {"fencing", fencing}, {"recovery", recovery}, {"collapse", collapse},
+		{"attempts and ends", attempts}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"collapse", collapse},
 		{"holds and pauses", holds}, {"bulk changes", bulk}, {"reminders move", moves}, {"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
 		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings},
@@ -256,6 +256,25 @@ func attempts(b *bed) {
 	}
 	if d := b.get(ids["failed"]); d.State != store.Waiting || d.Attempts != 1 || d.Spent != 0 {
 		b.Errorf("revived: %+v", d)
+	}
+}
+
+// The record of a begin was made, and its worker was told that it failed: nothing was sent, and
+// the next attempt is another one.
+func unsent(b *bed) {
+	b.worker("w")
+	id := b.put(nil)
+	d := b.claim("w", 1)[0]
+	b.must(b.begin(d))
+	b.must(b.st.Unbegin(b.Context(), d, start, start))
+	d = b.claim("w", 1)[0]
+	if d.Attempts != 1 {
+		b.Errorf("%d attempts", d.Attempts)
+	}
+	b.must(b.begin(d))
+	b.end(d, store.Sent, retry.Accepted, nil)
+	if tried, err := b.st.Attempts(b.Context(), id); err != nil || len(tried) != 2 || tried[0].Class != retry.Transient || tried[0].Ended.IsZero() {
+		b.Errorf("%+v, %v", tried, err)
 	}
 }
 

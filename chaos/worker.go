@@ -1,0 +1,130 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"strconv"
+	"syscall"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/postgres"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+// A setup is what the parent and its workers have in common. It goes to a worker in its
+// environment.
+type setup struct {
+	file   string // SQLite; empty for PostgreSQL
+	conn   string
+	listen string        // of the mail server
+	skew   time.Duration // of this process's clock
+}
+
+// workerEnv makes a process a worker, whatever program it is.
+const workerEnv = "ILLUMICODE_CHAOS_WORKER"
+
+// senders is how many letters a worker has in work: what a kill can make arrive twice.
+const senders = 16
+
+func (s setup) environ() []string {
+	return append(os.Environ(), workerEnv+"=1", "CHAOS_FILE="+s.file, "CHAOS_CONN="+s.conn, "CHAOS_LISTEN="+s.listen, "CHAOS_SKEW="+s.skew.String())
+}
+
+func setupOf() (setup, error) {
+	skew, err := time.ParseDuration(os.Getenv("CHAOS_SKEW"))
+	return setup{file: os.Getenv("CHAOS_FILE"), conn: os.Getenv("CHAOS_CONN"), listen: os.Getenv("CHAOS_LISTEN"), skew: skew}, err
+}
+
+// open opens the store and a service on it.
+func (s setup) open(ctx context.Context) (*illumicode.Service, func(), error) {
+	var st *store.Store
+	var err error
+	if s.file != "" {
+		st, err = sqlite.Open(ctx, s.file)
+	} else {
+		st, err = postgres.Open(ctx, s.conn, postgres.Options{})
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	svc, way, err := s.service(ctx, st)
+	if err != nil {
+		st.Close()
+		return nil, nil, err
+	}
+	return svc, func() { way.Close(); st.Close() }, nil
+}
+
+func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Service, *smtp.Provider, error) {
+	if _, err := st.Migrate(ctx, time.Now()); err != nil {
+		return nil, nil, err
+	}
+	host, portText, err := net.SplitHostPort(s.listen)
+	if err != nil {
+		return nil, nil, err
+	}
+	port, err := strconv.Atoi(portText)
+	if err != nil {
+		return nil, nil, err
+	}
+	way, err := smtp.New("harbour", smtp.Config{Host: host, Port: port, TLS: smtp.NoTLS, Command: time.Second, Final: time.Second})
+	if err != nil {
+		return nil, nil, err
+	}
+	ring, err := token.NewKeyring(token.GenerateKey(time.Now())) // notices need no common key
+	if err != nil {
+		return nil, nil, err
+	}
+	from, err := message.ParseAddress("crew@ternisle.example")
+	if err != nil {
+		return nil, nil, err
+	}
+	svc, err := illumicode.New(illumicode.Config{
+		Store: st, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
+		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
+		Now:  func() time.Time { return time.Now().Add(s.skew) },
+		Outbox: outbox.Config{Senders: senders, Lease: time.Second, Poll: 50 * time.Millisecond, Attempt: 5 * time.Second,
+			Retry: retry.Policy{Base: 100 * time.Millisecond, Max: time.Second, Attempts: 1000}},
+	})
+	return svc, way, err
+}
+
+// work is a worker process: it delivers until it is stopped, in one way or another.
+func work() int {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+	defer stop()
+	s, err := setupOf()
+	for err == nil {
+		var svc *illumicode.Service
+		var closeAll func()
+		if svc, closeAll, err = s.open(ctx); err == nil {
+			err = svc.Run(ctx)
+			closeAll()
+			break
+		}
+		// The database may be down just now.
+		select {
+		case <-ctx.Done():
+			return 0
+		case <-time.After(100 * time.Millisecond):
+			err = nil
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "worker:", err)
+		return 1
+	}
+	return 0
+}
