@@ -2,7 +2,7 @@
 
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: demo test bench check screenshots
+.PHONY: demo test bench chaos check screenshots
 
 demo:
 	go run ./cmd/illumicode demo
@@ -12,12 +12,16 @@ test:
 	scripts/need gcc:gcc git:git /usr/bin/python3:python3 \
 	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl \
 	  /usr/sbin/postfix:postfix /usr/sbin/saslpasswd2:sasl2-bin /usr/share/doc/libsasl2-modules:libsasl2-modules \
-	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db
+	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db /usr/share/doc/postgresql:postgresql
 	CGO_ENABLED=1 go test -race -timeout 9m ./...
 	cd store/sqlite/foreign && CGO_ENABLED=1 go test -race -timeout 3m ./...
 
 bench:
 	go run ./bench
+
+# Breaks things on purpose and counts, for some twenty minutes; `make test` has the short run.
+chaos:
+	go run ./chaos
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }

@@ -111,6 +111,9 @@ const maxItems = 1000
 // data returns the values of a notice, and of those that have joined it.
 func (c composer) data(ctx context.Context, d store.Delivery) (map[string]any, error) {
 	first, err := readData(d.Data)
+	if d.Lead > 0 && err == nil {
+		first = reminding(first, d.DeliverBefore)
+	}
 	if err != nil || d.Collapse == "" {
 		return first, err
 	}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"maps"
 	"time"
 
 	"golang.org/x/text/language"
@@ -46,7 +47,8 @@ type Notice struct {
 }
 
 // A Reminder makes a notice due some time before a moment, and pointless after it. Under a key it
-// moves with [Tx.Move] when the moment moves. One that is due already goes at once.
+// moves with [Tx.Move] when the moment moves, and its letter tells the moment as it then is, in the
+// value "moment". One that is due already goes at once.
 type Reminder struct {
 	Of     time.Time
 	Before time.Duration // positive
@@ -283,6 +285,9 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Deliv
 	if collapsing {
 		values = collapsed(values, []any{values})
 	}
+	if n.Remind != (Reminder{}) {
+		values = reminding(values, n.Remind.Of)
+	}
 	if err := s.letters.Check(n.Letter, language.Make(a.locale), values); err != nil {
 		return store.Delivery{}, err
 	}
@@ -396,11 +401,21 @@ func (s *Service) times(d *store.Delivery, n Notice, life time.Duration) error {
 	return nil
 }
 
+// reminding returns the values of a letter that reminds of a moment.
+func reminding(data map[string]any, moment time.Time) map[string]any {
+	all := maps.Clone(data)
+	if all == nil {
+		all = make(map[string]any)
+	}
+	all["moment"] = moment.UTC().Format(time.RFC3339)
+	return all
+}
+
 // collapsed returns the values of a letter that several notices became.
 func collapsed(first map[string]any, items []any) map[string]any {
-	all := make(map[string]any, len(first)+2)
-	for k, v := range first {
-		all[k] = v
+	all := maps.Clone(first)
+	if all == nil {
+		all = make(map[string]any)
 	}
 	all["items"], all["count"] = items, len(items)
 	return all
