@@ -1,18 +1,23 @@
 package web_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
+	"net/mail"
 	"net/url"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/event"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -283,5 +288,93 @@ func TestAPI(t *testing.T) {
 	}
 	if status, out, _ = call("POST", "/v1/signup/code", `{"ticket":"`+ticket+`","code":"`+l.Code()+`"}`, ""); status != 409 {
 		t.Errorf("code afterwards: %d %v", status, out)
+	}
+}
+
+// One click from a mail service, which is another origin, ends a category; reading the link, as
+// scanners do, changes nothing.
+func TestUnsubscribe(t *testing.T) {
+	set, err := letters.Load(fstest.MapFS{"en.toml": {Data: []byte("[letter.moved]\nsubject = \"Moved\"\ninstruction = \"Moved.\"\n")},
+		"letters.toml": {Data: []byte("[moved]\ncategory = \"sailings\"\n")}}, "en")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := newSite(t, func(c *illumicode.Config) { c.Letters = set })
+	n := illumicode.Notice{Letter: "moved", To: illumicode.Request{Address: mara}}
+	if _, err := s.Service.Notify(t.Context(), n); err != nil {
+		t.Fatal(err)
+	}
+	m, err := mail.ReadMessage(bytes.NewReader(s.Letter(mara, 1).Raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	link := strings.Trim(m.Header.Get("List-Unsubscribe"), "<>")
+	wanted := func() bool {
+		all, err := s.Service.Preferences(t.Context(), mara)
+		if err != nil || len(all) != 1 {
+			t.Fatalf("%+v, %v", all, err)
+		}
+		return all[0].Wanted
+	}
+	for _, method := range []string{http.MethodHead, http.MethodGet} {
+		if r, body := s.do(s.browser(), method, link, nil); r.StatusCode != http.StatusOK || method == http.MethodGet && !strings.Contains(body, "sailings") {
+			t.Errorf("%s: %d\n%s", method, r.StatusCode, body)
+		}
+	}
+	if !wanted() {
+		t.Fatal("looking at the link has unsubscribed")
+	}
+	r, body := s.do(s.browser(), http.MethodPost, link, url.Values{"List-Unsubscribe": {"One-Click"}}, "Origin", "https://mail.example", "Sec-Fetch-Site", "cross-site")
+	if r.StatusCode != http.StatusOK || wanted() || !strings.Contains(body, "no more letters of this kind") {
+		t.Errorf("one click: %d, wanted %v\n%s", r.StatusCode, wanted(), body)
+	}
+	if r, _ := s.do(s.browser(), http.MethodPost, link, url.Values{"wanted": {"yes"}}); r.StatusCode != http.StatusOK || !wanted() {
+		t.Errorf("again after all: %d", r.StatusCode)
+	}
+	if r, _ := s.do(s.browser(), http.MethodPost, link+"x", url.Values{}); r.StatusCode != http.StatusNotFound {
+		t.Errorf("a damaged link: %d", r.StatusCode)
+	}
+}
+
+// Events over HTTP: with the key, whole or not at all, and with the reason.
+func TestEventsOverHTTP(t *testing.T) {
+	s := newSite(t, func(c *illumicode.Config) {
+		c.Events = []illumicode.EventRule{{Type: "ferry.tried", Letter: "trial", To: "/who"}}
+	})
+	good := `{"specversion":"1.0","source":"/quay","id":"%s","type":"ferry.tried","data":{"who":"mara@ternisle.example"}}`
+	for _, tt := range []struct {
+		kind, body, key string
+		status          int
+		want            string
+	}{
+		{event.Single, strings.ReplaceAll(good, "%s", "1"), "", 401, "key"},
+		{event.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`},
+		{event.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`}, // no second effect
+		{event.Single, strings.Replace(strings.ReplaceAll(good, "%s", "1"), "mara", "jens", 1), apiKey, 409, "something else"},
+		{event.Batch, "[" + strings.ReplaceAll(good, "%s", "2") + "," + strings.Replace(strings.ReplaceAll(good, "%s", "3"), "mara@", "", 1) + "]", apiKey, 422, "event 2 of 2"},
+		{"application/json", strings.ReplaceAll(good, "%s", "4"), apiKey, 422, "content type"},
+		{event.Single, "{", apiKey, 422, "JSON object"},
+	} {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.server.URL+"/v1/events", strings.NewReader(tt.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", tt.kind)
+		if tt.key != "" {
+			req.Header.Set("Authorization", "Bearer "+tt.key)
+		}
+		r, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(r.Body)
+		r.Body.Close()
+		if r.StatusCode != tt.status || !strings.Contains(string(body), tt.want) {
+			t.Errorf("%s: %d %s, want %d with %q", tt.body, r.StatusCode, body, tt.status, tt.want)
+		}
+	}
+	s.Letter(mara, 1)
+	if n := len(s.Inbox.Letters("")); n != 1 {
+		t.Errorf("%d letters for one good event", n)
 	}
 }

@@ -37,6 +37,7 @@ type place struct {
 	dir    string
 	config string
 	inbox  *inbox.Inbox
+	smtp   string // its port, once port was asked
 }
 
 func newPlace(t *testing.T) *place {
@@ -264,4 +265,19 @@ func TestDemoTakenPort(t *testing.T) {
 	if code := run(t.Context(), []string{"demo", "--listen", l.Addr().String()}, &out, &errOut); code != exitFailed || !strings.Contains(errOut.String(), "is taken by another program; choose other ports with --listen") {
 		t.Errorf("exit %d, %s", code, errOut.String())
 	}
+}
+
+// port returns the port of the inbox, as the configuration has it.
+func (p *place) port() string {
+	p.t.Helper()
+	raw, err := os.ReadFile(p.config)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	for line := range strings.Lines(string(raw)) {
+		if port, ok := strings.CutPrefix(line, "port = "); ok && strings.TrimSpace(port) != "1" {
+			p.smtp = strings.TrimSpace(port)
+		}
+	}
+	return p.smtp
 }

@@ -157,3 +157,55 @@ func TestConformance(t *testing.T) {
 		return st
 	})
 }
+
+// A database of the version before keeps its deliveries: what waits waits, what has ended has
+// ended, and an attempt under way keeps what it had fixed. A migration that breaks off half-way
+// leaves everything as it was.
+func TestUpgrade(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "old.db")
+	st, err := sqlite.Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	must := func(text string, args ...any) {
+		t.Helper()
+		if _, err := st.DB().Exec(text, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	must("CREATE TABLE illumicode_migration (number INTEGER NOT NULL PRIMARY KEY, name TEXT NOT NULL, applied BIGINT NOT NULL)")
+	for _, m := range store.Migrations()[:2] {
+		must(m.SQL)
+		must("INSERT INTO illumicode_migration VALUES (?, ?, 0)", m.Number, m.Name)
+	}
+	for id, state := range map[string]string{"d1": "waiting", "d2": "claimed", "d3": "sent", "d4": "failed"} {
+		must(`INSERT INTO illumicode_delivery (id, challenge, generation, letter, locale, address, name, data, lane, state, created, due, deliver_before,
+			claim, worker, claimed, attempts, spent, fixed, ended, note, signature) VALUES (?, '', 0, 'trial', 'en', 'm@ternisle.example', '', '{}', 'normal', ?, 1, 1, 0, 1, '', 0, 1, 1, 77, 0, '', 'sig')`, id, state)
+	}
+	must("INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply) VALUES ('d2', 1, 1, 'w', 'harbour', 1, 0, '', 0, '', '')")
+
+	must("CREATE TABLE illumicode_setting (in_the_way INTEGER)") // the last step will fail
+	if _, err := st.Migrate(t.Context(), time.Now()); err == nil || !strings.Contains(err.Error(), "migration 3") {
+		t.Fatalf("a migration that cannot be done: %v", err)
+	}
+	var n int
+	if err := st.DB().QueryRow("SELECT COUNT(fixed) FROM illumicode_delivery").Scan(&n); err != nil || n != 4 {
+		t.Fatalf("a failed migration has left %d deliveries of the old form, %v", n, err)
+	}
+	must("DROP TABLE illumicode_setting")
+	if done, err := st.Migrate(t.Context(), time.Now()); err != nil || len(done) != len(store.Migrations())-2 {
+		t.Fatalf("%v, %v", done, err)
+	}
+	if err := st.Ready(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for id, state := range map[string]store.State{"d1": store.Waiting, "d2": store.Claimed, "d3": store.Sent, "d4": store.Failed} {
+		if d, err := st.Delivery(t.Context(), id); err != nil || d.State != state || d.Attempts != 1 {
+			t.Errorf("%s: %+v, %v; want %s", id, d, err, state)
+		}
+	}
+	if a, err := st.Attempts(t.Context(), "d2"); err != nil || len(a) != 1 || a[0].Fixed.UnixMilli() != 77 || a[0].Signature != "sig" {
+		t.Errorf("%+v, %v", a, err)
+	}
+}

@@ -14,7 +14,9 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/store/storetest"
 )
 
 const mara = "mara@ternisle.example"
@@ -73,3 +75,20 @@ func TestFileOfAnotherDriver(t *testing.T) {
 
 // wrong returns a code that is not this one.
 func wrong(code string) string { return string('0'+(code[0]-'0'+1)%10) + code[1:] }
+
+// Every promise of a store holds on this driver too.
+func TestConformance(t *testing.T) {
+	storetest.Run(t, func(tb testing.TB) *store.Store {
+		db, err := sql.Open("sqlite3", "file:"+filepath.Join(tb.TempDir(), "trial.db")+"?_busy_timeout=10000&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(func() { db.Close() })
+		st, err := sqlite.Use(tb.Context(), db)
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(func() { st.Close() })
+		return st
+	})
+}

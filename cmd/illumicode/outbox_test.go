@@ -1,0 +1,127 @@
+package main
+
+import (
+	"encoding/csv"
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// A wrong notice to 60 people is stopped half-way: paused, its list exported, the rest cancelled,
+// one that failed tried again; every verb says what it did, and asks before it does much.
+func TestOperator(t *testing.T) {
+	p := newPlace(t)
+	p.fill(60)
+	if out := p.must("outbox", "pause", "letter", "trial", "--why", "wrong pier"); !strings.Contains(out, "Paused letter trial") {
+		t.Error(out)
+	}
+	p.must("deliver", "--until-empty") // holds them all
+	if out := p.must("outbox", "list", "--most", "2"); !strings.Contains(out, "PAUSED: letter trial") || !strings.Contains(out, "wrong pier. Continue with") ||
+		!strings.Contains(out, "60 held") || !strings.Contains(out, "--before") {
+		t.Error(out)
+	}
+	if _, errOut, code := p.do("outbox", "cancel", "--letter", "trial"); code != exitMisused || !strings.Contains(errOut, "60 deliveries would be cancelled. Say --yes") {
+		t.Errorf("without a person to ask: exit %d\n%s", code, errOut)
+	}
+	if out := p.must("outbox", "cancel", "--to", address(7), "--yes"); !strings.Contains(out, "1 cancelled.") {
+		t.Error(out)
+	}
+	if out := p.must("outbox", "resume", "letter", "trial"); !strings.Contains(out, "59 deliveries that it held go on") {
+		t.Error(out)
+	}
+	if _, errOut, code := p.do("outbox", "resume", "letter", "trial"); code != exitFailed || !strings.Contains(errOut, "is not paused") {
+		t.Errorf("exit %d: %s", code, errOut)
+	}
+	p.must("deliver", "--until-empty")
+	rows, err := csv.NewReader(strings.NewReader(p.must("outbox", "export", "--state", "sent", "--provider", "harbour"))).ReadAll()
+	if err != nil || len(rows) != 60 || rows[0][5] != "address" {
+		t.Errorf("%d rows, %v", len(rows), err)
+	}
+	if n, _ := p.arrived(60); n != 59 {
+		t.Errorf("%d arrived, want all but the cancelled one", n)
+	}
+	if lines := strings.Count(p.must("outbox", "export", "--format", "jsonl", "--state", "cancelled"), "\n"); lines != 1 {
+		t.Errorf("%d cancelled", lines)
+	}
+	for _, bad := range [][]string{{"outbox", "cancel"}, {"outbox", "cancel", "x", "--lane", "bulk"}, {"outbox", "list", "--state", "lost"}, {"outbox", "pause", "ship", "x"},
+		{"outbox", "pause", "lane", "slow"}, {"outbox", "export", "--format", "xml"}} {
+		if _, errOut, code := p.do(bad...); code != exitMisused {
+			t.Errorf("%v: exit %d\n%s", bad, code, errOut)
+		}
+	}
+}
+
+// A delivery that failed is tried again by hand; show tells its story and how it looks.
+func TestRetryAndShow(t *testing.T) {
+	p := newPlace(t)
+	p.change(`base = "20ms"`, "base = \"20ms\"\nattempts = 1")
+	p.change("name = \"harbour\"", "name = \"harbour\"\nsenders = [\"ternisle.example\"]")
+	p.change("user = \"crew\"", "user = \"nobody\"\ncommand = \"1s\"")
+	p.change(fmt.Sprintf("port = %s", p.port()), "port = 1")
+	p.fill(1)
+	p.must("deliver", "--until-empty")
+	id := strings.Split(strings.Split(p.must("outbox", "export"), "\n")[1], ",")[0]
+	out := p.must("outbox", "show", id[28:])
+	for _, want := range []string{"failed", "asked for by", "attempt 1 through harbour", "outbox retry", "Subject: ", "Tern Isle Ferry"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("show does not say %q:\n%s", want, out)
+		}
+	}
+	p.change("port = 1", fmt.Sprintf("port = %s", p.port()))
+	if out := p.must("outbox", "retry", id); !strings.Contains(out, "1 tried again") {
+		t.Error(out)
+	}
+	p.must("deliver", "--until-empty")
+	if out := p.must("outbox", "show", id); !strings.Contains(out, "attempt 2 through harbour") || !strings.Contains(out, "erased when it ended") {
+		t.Error(out)
+	}
+	if _, errOut, code := p.do("outbox", "cancel", id); code != exitFailed || !strings.Contains(errOut, "is sent; only what is waiting or held can be cancelled") {
+		t.Errorf("exit %d: %s", code, errOut)
+	}
+}
+
+// A copy of the database on another site sends nothing until it is adopted.
+func TestAdopt(t *testing.T) {
+	p := newPlace(t)
+	p.fill(1)
+	p.must("deliver", "--until-empty")
+	p.change("https://ferry.example", "https://staging.example")
+	if _, errOut, code := p.do("notify", "--to", address(2)); code != exitFailed || !strings.Contains(errOut, "guard holds everything") || !strings.Contains(errOut, "outbox adopt") {
+		t.Errorf("exit %d: %s", code, errOut)
+	}
+	if out := p.must("outbox", "adopt", "--yes"); !strings.Contains(out, "sends for https://staging.example now") {
+		t.Error(out)
+	}
+	p.must("deliver", "--until-empty")
+	if n, _ := p.arrived(5); n != 2 {
+		t.Errorf("%d arrived", n)
+	}
+}
+
+// Events come from a file or from other programs' rows; what no rule takes is shown with the reason.
+func TestEvents(t *testing.T) {
+	p := newPlace(t)
+	p.change("[serve]", "[[event]]\ntype = \"ferry.tried\"\nletter = \"trial\"\nto = \"/who\"\n[serve]")
+	p.write("event.json", fmt.Sprintf(`[{"specversion": "1.0", "source": "/quay", "id": "1", "type": "ferry.tried", "data": {"who": [%q, %q]}}]`, address(1), address(2)))
+	if out := p.must("notify", "--event", p.file("event.json")); !strings.Contains(out, "1 events taken") {
+		t.Error(out)
+	}
+	p.must("deliver", "--until-empty")
+	if n, _ := p.arrived(3); n != 2 {
+		t.Errorf("%d arrived", n)
+	}
+	for body, want := range map[string]string{
+		`{"specversion": "0.3", "source": "/q", "id": "1", "type": "x"}`:            "specversion",
+		`{"specversion": "1.0", "source": "/q", "id": "1", "type": "x", "Pier": 1}`: "lower-case",
+		`{"specversion": "1.0", "source": "/q", "id": "1", "type": "ferry.sunk"}`:   "no rule",
+		`[{"specversion": "1.0", "source": "/q", "id": "1", "type": "ferry.tried"}`: "JSON array",
+	} {
+		p.write("bad.json", body)
+		if _, errOut, code := p.do("notify", "--event", p.file("bad.json")); code != exitFailed || !strings.Contains(errOut, want) {
+			t.Errorf("%s: exit %d, %s", body, code, errOut)
+		}
+	}
+	if out := p.must("outbox", "events"); !strings.Contains(out, "No event was set aside") {
+		t.Error(out)
+	}
+}
