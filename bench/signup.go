@@ -66,25 +66,41 @@ func newBedOn(database string, way provider.Provider, change func(*illumicode.Co
 		return nil, err
 	}
 	b := &bed{dir: dir}
+	if database == onPostgres {
+		if b.store, err = openPostgres(context.Background()); err != nil {
+			return nil, err
+		}
+		return b, b.open(way, change)
+	}
+	return b, b.openFile(way, change)
+}
+
+// openBed opens the bed in a folder that another process has made.
+func openBed(dir string, way provider.Provider) (*bed, error) {
+	b := &bed{dir: dir}
+	return b, b.openFile(way, nil)
+}
+
+func (b *bed) openFile(way provider.Provider, change func(*illumicode.Config)) (err error) {
+	if b.store, err = sqlite.Open(context.Background(), filepath.Join(b.dir, "bench.db")); err != nil {
+		return err
+	}
+	return b.open(way, change)
+}
+
+// open makes the service.
+func (b *bed) open(way provider.Provider, change func(*illumicode.Config)) error {
 	ctx := context.Background()
-	if database == onSQLite {
-		b.store, err = sqlite.Open(ctx, filepath.Join(dir, "bench.db"))
-	} else {
-		b.store, err = openPostgres(ctx)
-	}
-	if err != nil {
-		return nil, err
-	}
 	if _, err := b.store.Migrate(ctx, time.Now()); err != nil {
-		return nil, err
+		return err
 	}
 	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	from, err := message.ParseAddress("crew@ternisle.example")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	c := illumicode.Config{
 		Store: b.store, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
@@ -94,7 +110,7 @@ func newBedOn(database string, way provider.Provider, change func(*illumicode.Co
 		change(&c)
 	}
 	b.svc, err = illumicode.New(c)
-	return b, err
+	return err
 }
 
 func openPostgres(ctx context.Context) (*store.Store, error) {
@@ -198,6 +214,7 @@ func signupFigures(scale int) ([]figure, error) {
 
 // A rowCopy inserts copies of a row that differ only in the columns that must.
 type rowCopy struct {
+	table  string
 	stmt   *sql.Stmt
 	values []any
 	fresh  []int
@@ -232,8 +249,35 @@ func newRowCopy(db *sql.DB, table string, fresh []string) (*rowCopy, error) {
 	if err := rows.Close(); err != nil {
 		return nil, err
 	}
-	c.stmt, err = db.Prepare("INSERT INTO " + table + " VALUES (?" + strings.Repeat(", ?", len(names)-1) + ")")
+	c.table = table
+	database := onSQLite
+	if _, err := db.Exec("SELECT sqlite_version()"); err != nil {
+		database = onPostgres
+	}
+	c.stmt, err = db.Prepare(c.many(1, database))
 	return c, err
+}
+
+// many returns the statement that inserts n rows.
+func (c *rowCopy) many(n int, database string) string {
+	var b strings.Builder
+	b.WriteString("INSERT INTO " + c.table + " VALUES ")
+	for i := range n * len(c.values) {
+		switch {
+		case i == 0:
+			b.WriteString("(")
+		case i%len(c.values) == 0:
+			b.WriteString("), (")
+		default:
+			b.WriteString(", ")
+		}
+		if database == onPostgres {
+			fmt.Fprintf(&b, "$%d", i+1)
+		} else {
+			b.WriteString("?")
+		}
+	}
+	return b.String() + ")"
 }
 
 func (c *rowCopy) insert(t *sql.Tx) error {

@@ -129,7 +129,7 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 	var beginErr error
 	begin := func(ctx context.Context) error {
 		if !began && beginErr == nil {
-			beginErr = w.ledger.write(ctx, d, &a, nil)
+			beginErr = w.ledgerOf(d).write(ctx, d, &a, nil)
 			began = beginErr == nil
 		}
 		return beginErr
@@ -176,8 +176,16 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 	if !began {
 		also = &a
 	}
-	w.persist(d, func(ctx context.Context) error { return w.ledger.write(ctx, d, also, &end) })
+	w.persist(d, func(ctx context.Context) error { return w.ledgerOf(d).write(ctx, d, also, &end) })
 	w.tell(ctx, d, a, end)
+}
+
+// ledgerOf returns the ledger that records what becomes of d.
+func (w *worker) ledgerOf(d store.Delivery) *ledger {
+	if d.Lane == store.Urgent {
+		return w.urgent
+	}
+	return w.ledger
 }
 
 // tell says what has come of an attempt: one line of log, the observer's figures, the span.

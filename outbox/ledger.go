@@ -76,14 +76,14 @@ func (l *ledger) run(ctx context.Context) {
 // maxWait bounds how long a group gathers.
 const maxWait = 5 * time.Millisecond
 
-// gather returns first and what comes after it for a while. What is urgent does not wait.
+// gather returns first and what comes after it for a while.
 func (l *ledger) gather(first entry, wait time.Duration) []entry {
 	group := []entry{first}
 	timer := time.NewTimer(wait)
 	defer timer.Stop()
 	over := wait == 0
 	for e := first; len(group) < maxGroup; group = append(group, e) {
-		over = over || e.delivery.Lane == store.Urgent || len(group) >= l.enough
+		over = over || len(group) >= l.enough
 		if over {
 			select {
 			case e = <-l.entries:
@@ -103,15 +103,38 @@ func (l *ledger) gather(first entry, wait time.Duration) []entry {
 
 // commit writes a group and answers its writers.
 func (l *ledger) commit(ctx context.Context, group []entry) {
-	var begun map[string]bool
-	err := l.store.Write(ctx, func(t store.Tx) error {
-		var begins []store.Beginning
-		for _, e := range group {
-			if e.begin != nil {
-				begins = append(begins, store.Beginning{Delivery: e.delivery, Attempt: *e.begin})
-			}
+	var begins []store.Beginning
+	ends := 0
+	for _, e := range group {
+		if e.begin != nil {
+			begins = append(begins, store.Beginning{Delivery: e.delivery, Attempt: *e.begin})
 		}
-		var err error
+		if e.end != nil {
+			ends++
+		}
+	}
+	var begun map[string]bool
+	var err error
+	if ends == 0 {
+		begun, err = l.store.BeginAttempts(ctx, begins)
+	} else {
+		begun, err = l.commitEnds(ctx, group, begins)
+	}
+	for _, e := range group {
+		switch {
+		case err != nil:
+			e.out <- err
+		case e.begin != nil && !begun[e.delivery.ID]:
+			e.out <- store.ErrFenced
+		default:
+			e.out <- nil
+		}
+	}
+}
+
+// commitEnds writes a group with ends in it.
+func (l *ledger) commitEnds(ctx context.Context, group []entry, begins []store.Beginning) (begun map[string]bool, err error) {
+	err = l.store.Write(ctx, func(t store.Tx) error {
 		if begun, err = t.BeginAttempts(ctx, begins); err != nil {
 			return err
 		}
@@ -123,14 +146,5 @@ func (l *ledger) commit(ctx context.Context, group []entry) {
 		}
 		return t.EndAttempts(ctx, ends)
 	})
-	for _, e := range group {
-		switch {
-		case err != nil:
-			e.out <- err
-		case e.begin != nil && !begun[e.delivery.ID]:
-			e.out <- store.ErrFenced
-		default:
-			e.out <- nil
-		}
-	}
+	return begun, err
 }

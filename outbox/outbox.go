@@ -115,20 +115,21 @@ type Outbox struct {
 	log       *slog.Logger
 	now       func() time.Time
 
-	wake chan struct{} // for what is due
-	stir chan struct{} // for lists and events
+	wake  chan struct{} // for what is due
+	hurry chan struct{} // for what is due in the urgent lane
+	stir  chan struct{} // for lists and events
 }
 
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
 func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
 	return &Outbox{store: st, composer: composer, providers: providers, slots: slotsOf(providers), cfg: c.withDefaults(), log: log, now: now,
-		wake: make(chan struct{}, 1), stir: make(chan struct{}, 1)}
+		wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), stir: make(chan struct{}, 1)}
 }
 
 // Wake makes a Run in this process look at once. It never blocks; several wakes are one.
 func (o *Outbox) Wake() {
-	for _, sleeper := range []chan struct{}{o.wake, o.stir} {
+	for _, sleeper := range []chan struct{}{o.wake, o.hurry, o.stir} {
 		select {
 		case sleeper <- struct{}{}:
 		default:
@@ -141,9 +142,11 @@ type worker struct {
 	*Outbox
 	row    store.Worker
 	ledger *ledger
+	urgent *ledger // of the urgent lane: what it has to record does not wait for a group of others
 	queue  *queue
 	marks  map[store.Lane]*trail
 	paused atomic.Pointer[paused]
+	holds  atomic.Bool // nothing may be sent
 	swept  time.Time
 
 	hard context.Context // ends when even attempts under way must stop
@@ -161,11 +164,11 @@ func (o *Outbox) newWorker(hard context.Context) *worker {
 	w := &worker{
 		Outbox: o, hard: hard,
 		row:   store.Worker{ID: uuid.Must(uuid.NewV7()).String(), Host: host, PID: os.Getpid(), Started: now},
-		queue: newQueue(max(minQueue, 4*o.cfg.Senders), o.cfg.Weights),
+		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
 		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
 	}
 	w.paused.Store(&paused{})
-	w.ledger = newLedger(hard, o.store, o.cfg.Senders)
+	w.ledger, w.urgent = newLedger(hard, o.store, o.cfg.Senders), newLedger(hard, o.store, 0)
 	return w
 }
 
@@ -230,7 +233,12 @@ func (o *Outbox) Run(ctx context.Context) error {
 	others.Go(func() { w.listen(ctx) })
 	others.Go(func() { w.chores(ctx) })
 	others.Go(func() { w.sample(ctx) })
-	w.fetch(ctx)
+	// What is urgent already comes before everything else.
+	if err := w.look(ctx); err == nil && !w.holds.Load() {
+		w.fill(ctx, store.Urgent, true) // an error comes again
+	}
+	others.Go(func() { w.fetch(ctx, o.hurry, store.Urgent) })
+	w.fetch(ctx, o.wake, store.Normal, store.Bulk)
 	return w.drain(stop, func() { stopBeside(); others.Wait() })
 }
 
@@ -249,21 +257,37 @@ func (w *worker) send(ctx context.Context, reserved bool) {
 	}
 }
 
-// fetch claims and queues until ctx ends.
-func (w *worker) fetch(ctx context.Context) {
-	var looked time.Time // when the pauses and the guard were last read
-	holding := false
+// look reads the guard and the pauses, again and again until ctx ends.
+func (w *worker) look(ctx context.Context) error {
+	holds, err := w.holding(ctx)
+	if err != nil {
+		return err
+	}
+	w.holds.Store(holds)
+	return w.readPauses(ctx)
+}
+
+// fetch claims from some lanes, and queues, until ctx ends. wake is what it is woken by.
+func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.Lane) {
+	var looked time.Time
+	woken := false
 	for pause := time.Duration(0); ctx.Err() == nil; {
 		err := error(nil)
 		if now := time.Now(); now.Sub(looked) >= w.cfg.Poll {
-			if holding, err = w.holding(ctx); err == nil {
-				err = w.readPauses(ctx)
-			}
+			err = w.look(ctx)
 			looked = now
 		}
-		more := false
-		if err == nil && !holding {
-			more, err = w.fill(ctx)
+		var room chan struct{}
+		if err == nil && !w.holds.Load() {
+			for _, lane := range lanes {
+				more := false
+				if more, err = w.fill(ctx, lane, woken); err != nil {
+					break
+				}
+				if more { // go on as soon as there is room
+					room = w.queue.room[lane]
+				}
+			}
 		}
 		if err != nil && ctx.Err() == nil {
 			pause = nextPause(pause)
@@ -271,52 +295,45 @@ func (w *worker) fetch(ctx context.Context) {
 			sleep(ctx, pause)
 			continue
 		}
-		pause = 0
-		var room chan struct{}
-		if more {
-			room = w.queue.room // more may wait: go on as soon as there is room
-		}
+		pause, woken = 0, false
 		select {
 		case <-ctx.Done():
 		case <-room:
-		case <-w.wake:
+		case <-wake:
+			woken = true
 			w.cfg.Observer.Woken()
 		case <-time.After(w.cfg.Poll):
 		}
 	}
 }
 
-// fill claims as much of each lane as there is room for, and reports whether a lane may have
-// more. A lane is probed before it is claimed from: the probe takes no lock.
-func (w *worker) fill(ctx context.Context) (more bool, err error) {
-	for _, lane := range store.Lanes {
-		if (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()] {
-			continue
-		}
-		room := w.queue.free(lane)
-		if room == 0 {
-			more = true
-			continue
-		}
-		now := w.now()
-		mark := w.marks[lane].mark(now)
-		due, err := w.store.AnyDue(ctx, lane, mark, now)
-		if err != nil {
-			return false, err
-		}
-		if !due {
-			continue
-		}
-		claimed, err := w.store.Claim(ctx, w.row.ID, lane, mark, room, now)
-		if err != nil {
-			return false, err
-		}
-		w.marks[lane].claimed(claimed, now)
-		w.queue.put(lane, claimed)
-		w.cfg.Observer.Claimed(lane, len(claimed))
-		more = more || len(claimed) == room
+// fill claims as much of a lane as there is room for, and reports whether it may have more. The
+// lane is probed before it is claimed from, as the probe takes no lock; not so the urgent one when
+// somebody has just said that something is there.
+func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bool, err error) {
+	if (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()] {
+		return false, nil
 	}
-	return more, nil
+	room := w.queue.free(lane)
+	if room == 0 {
+		return true, nil
+	}
+	now := w.now()
+	mark := w.marks[lane].mark(now)
+	if lane != store.Urgent || !woken {
+		due, err := w.store.AnyDue(ctx, lane, mark, now)
+		if err != nil || !due {
+			return false, err
+		}
+	}
+	claimed, err := w.store.Claim(ctx, w.row.ID, lane, mark, room, now)
+	if err != nil {
+		return false, err
+	}
+	w.marks[lane].claimed(claimed, now)
+	w.queue.put(lane, claimed)
+	w.cfg.Observer.Claimed(lane, len(claimed))
+	return len(claimed) == room, nil
 }
 
 // drain ends a Run: what is queued and not begun goes back, what is under way may finish.
@@ -366,6 +383,7 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 	defer stop()
 	w := o.newWorker(hard)
 	holding, err := w.holding(ctx)
+	w.holds.Store(holding)
 	if err == nil && holding {
 		err = errors.New("outbox: the guard holds everything, so the letter waits")
 	}

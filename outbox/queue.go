@@ -10,7 +10,7 @@ import (
 type queue struct {
 	most    int // of a lane
 	weights map[store.Lane]int
-	room    chan struct{} // something was taken
+	room    map[store.Lane]chan struct{} // something was taken
 
 	mu     sync.Mutex // guards what follows
 	ready  *sync.Cond
@@ -20,8 +20,11 @@ type queue struct {
 }
 
 func newQueue(most int, weights map[store.Lane]int) *queue {
-	q := &queue{most: most, weights: weights, room: make(chan struct{}, 1),
+	q := &queue{most: most, weights: weights, room: make(map[store.Lane]chan struct{}),
 		lanes: make(map[store.Lane][]store.Delivery), credit: make(map[store.Lane]int)}
+	for _, lane := range store.Lanes {
+		q.room[lane] = make(chan struct{}, 1)
+	}
 	q.ready = sync.NewCond(&q.mu)
 	return q
 }
@@ -55,7 +58,7 @@ func (q *queue) take(reserved bool) (store.Delivery, bool) {
 			d := q.lanes[lane][0]
 			q.lanes[lane] = q.lanes[lane][1:]
 			select {
-			case q.room <- struct{}{}:
+			case q.room[lane] <- struct{}{}:
 			default:
 			}
 			return d, true

@@ -50,22 +50,35 @@ type Beginning struct {
 // letters may leave. Those that it does not return have lost their claim ([ErrFenced]): nothing
 // may be sent.
 func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[string]bool, err error) {
-	begun = make(map[string]bool, len(all))
 	if len(all) == 0 {
-		return begun, nil
+		return nil, nil
 	}
+	found, err := t.query(ctx, beginAttempts, beginRows(all)...)
+	return set(collect(t.s, found, err, scanText))
+}
+
+// BeginAttempts is [Tx.BeginAttempts] as a transaction of its own, which is one statement.
+func (s *Store) BeginAttempts(ctx context.Context, all []Beginning) (begun map[string]bool, err error) {
+	return set(change(ctx, s, scanText, beginAttempts, beginRows(all)...))
+}
+
+func set(ids []string, err error) (map[string]bool, error) {
+	m := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		m[id] = true
+	}
+	return m, err
+}
+
+// beginRows returns the arguments of the statement: the attempts, and whose they are.
+func beginRows(all []Beginning) []any {
 	rows, names := make([][]any, len(all)), make([]string, len(all))
 	for i, b := range all {
 		d, a := b.Delivery, b.Attempt
 		names[i] = d.ID
 		rows[i] = []any{d.ID, d.Claim, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature}
 	}
-	found, err := t.query(ctx, beginAttempts, list(rows), list(names))
-	ids, err := collect(t.s, found, err, scanText)
-	for _, id := range ids {
-		begun[id] = true
-	}
-	return begun, err
+	return []any{list(rows), list(names)}
 }
 
 var (

@@ -109,23 +109,29 @@ func scanDelivery(row scanner) (Delivery, error) {
 	return d, err
 }
 
-const (
-	deliveryValues = ` VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, 0, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
-	insertInto     = `INSERT INTO illumicode_delivery (` + deliveryColumns + `)` + deliveryValues
-)
+const insertInto = `INSERT INTO illumicode_delivery (` + deliveryColumns + `)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, 0, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 
 var insertDelivery = q(insertInto)
 
-func (d Delivery) values() []any {
-	state, version := Waiting, d.Version
+// state returns the state that a new delivery begins in.
+func (d Delivery) state() State {
 	if d.HeldBy != "" {
-		state = Held
+		return Held
 	}
-	if version == 0 {
-		version = Version
+	return Waiting
+}
+
+func (d Delivery) version() int {
+	if d.Version == 0 {
+		return Version
 	}
-	return []any{d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name, d.Data, string(d.Lane), string(state),
-		millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note, d.Zone, d.Visible, d.Bundle, version, flag(d.Once),
+	return d.Version
+}
+
+func (d Delivery) values() []any {
+	return []any{d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name, d.Data, string(d.Lane), string(d.state()),
+		millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note, d.Zone, d.Visible, d.Bundle, d.version(), flag(d.Once),
 		d.HeldBy, d.Key, d.Lead.Milliseconds(), d.Collapse, d.Fallback, d.AskedBy, d.Trace}
 }
 

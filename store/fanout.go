@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 )
 
@@ -25,7 +24,7 @@ type Person struct {
 }
 
 // PieceSize is how many people stand in a piece: what one transaction expands.
-const PieceSize = 200
+const PieceSize = 100
 
 var (
 	insertFanout = q(`INSERT INTO illumicode_fanout (id, draft, bundle, app_key, due, lead, deliver_before, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`)
@@ -99,48 +98,35 @@ func (s *Store) Expand(ctx context.Context, newID func() string) (n int, err err
 		if err != nil {
 			return err
 		}
-		all := make([]Delivery, len(people))
-		for i, who := range people {
-			d := draft
-			d.ID, d.Address, d.Name, d.Locale, d.Zone = newID(), who.Address, who.Name, who.Locale, who.Zone
-			if who.Data != nil {
-				d.Data = string(who.Data)
-			}
-			all[i] = d
-		}
-		if err := t.insertDeliveries(ctx, all); err != nil {
+		if err := t.insertAll(ctx, draft, people, newID); err != nil {
 			return err
 		}
-		n = len(all)
+		n = len(people)
 		_, err = t.exec(ctx, endFanout, p.fanout, p.fanout)
 		return err
 	})
 	return n, err
 }
 
-// insertStep is how many rows one statement inserts: both databases have a bound on parameters.
-const insertStep = 50
+// What all have in common is bound once; who they are comes as a list of rows.
+var insertAll = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT r.value ->> 0, '', 0, CAST(? AS TEXT), r.value ->> 3,
+	r.value ->> 1, r.value ->> 2, r.value ->> 5, CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), CAST(? AS BIGINT), CAST(? AS BIGINT), 0, '', 0, 0, 0, 0,
+	CAST(? AS TEXT), r.value ->> 4, CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS INTEGER), CAST(? AS INTEGER), CAST(? AS TEXT), CAST(? AS TEXT),
+	CAST(? AS BIGINT), '', '', CAST(? AS TEXT), CAST(? AS TEXT) FROM json_each(?) AS r`)
 
-var insertMany = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `)` +
-	deliveryValues + strings.Repeat(`,`+strings.TrimPrefix(deliveryValues, ` VALUES`), insertStep-1))
-
-// insertDeliveries adds deliveries, fifty to a statement.
-func (t Tx) insertDeliveries(ctx context.Context, all []Delivery) error {
-	for ; len(all) >= insertStep; all = all[insertStep:] {
-		args := make([]any, 0, insertStep*26)
-		for _, d := range all[:insertStep] {
-			args = append(args, d.values()...)
+// insertAll adds the deliveries of a draft to people.
+func (t Tx) insertAll(ctx context.Context, d Delivery, people []Person, newID func() string) error {
+	rows := make([][6]string, len(people))
+	for i, who := range people {
+		data := d.Data
+		if who.Data != nil {
+			data = string(who.Data)
 		}
-		if _, err := t.exec(ctx, insertMany, args...); err != nil {
-			return err
-		}
+		rows[i] = [6]string{newID(), who.Address, who.Name, who.Locale, who.Zone, data}
 	}
-	for _, d := range all {
-		if err := t.InsertDelivery(ctx, d); err != nil {
-			return err
-		}
-	}
-	return nil
+	_, err := t.exec(ctx, insertAll, d.Letter, string(d.Lane), string(d.state()), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note,
+		d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key, d.Lead.Milliseconds(), d.AskedBy, d.Trace, list(rows))
+	return err
 }
 
 // A Once is what was asked for under a de-duplication key: the row.

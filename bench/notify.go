@@ -1,0 +1,308 @@
+package main
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/store"
+)
+
+// notifyFigures measures adding a notice in a transaction against a bare insert of the same row,
+// and a list of many against batched inserts of the same rows.
+func notifyFigures(scale int) ([]figure, error) {
+	var out []figure
+	for _, database := range []string{onSQLite, onPostgres} {
+		one, err := oneNotice(database, scale)
+		if err != nil {
+			return nil, err
+		}
+		many, err := longList(database, 10_000*scale)
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(out, one), many...)
+	}
+	return out, nil
+}
+
+func oneNotice(database string, scale int) (figure, error) {
+	b, err := newBedOn(database, nobody{}, nil)
+	if err != nil {
+		return figure{}, err
+	}
+	defer b.close()
+	ctx, db := context.Background(), b.store.DB()
+	notice := illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "mara@ternisle.example", Name: "Mara"}}
+	ours := func() error {
+		return tx(db, func(t *sql.Tx) error {
+			_, err := b.svc.In(t).Notify(ctx, notice)
+			return err
+		})
+	}
+	if err := ours(); err != nil {
+		return figure{}, err
+	}
+	row, err := newRowCopy(db, "illumicode_delivery", []string{"id"})
+	if err != nil {
+		return figure{}, err
+	}
+	bare := func() error { return tx(db, row.insert) }
+	times, err := inTurns(200*scale, ours, bare)
+	if err != nil {
+		return figure{}, err
+	}
+	return figure{"notify in a transaction, " + database, "bare insert of the same row", medianRatio(times[0], times[1]), 1.3,
+		fmt.Sprintf("%v against %v", median(times[0]), median(times[1]))}, nil
+}
+
+// longList measures a notice to n: enqueued and expanded, against inserting n rows of the same
+// kind, fifty a statement and two hundred a transaction. On SQLite the application goes on writing
+// small rows meanwhile, and the 95th of a hundred is reported.
+func longList(database string, n int) ([]figure, error) {
+	var figures []figure
+	var ours, floor, slow []time.Duration
+	for range 3 {
+		took, p95, err := expandList(database, n)
+		if err != nil {
+			return nil, err
+		}
+		bare, err := bareRows(database, n)
+		if err != nil {
+			return nil, err
+		}
+		ours, floor, slow = append(ours, took), append(floor, bare), append(slow, p95)
+	}
+	figures = append(figures, figure{fmt.Sprintf("rows of a list of %d, %s", n, database), "batched inserts of the same rows", 1 / medianRatio(ours, floor), -0.5,
+		fmt.Sprintf("%.0f/s against %.0f/s", rate(n, median(ours)), rate(n, median(floor)))})
+	if database == onSQLite {
+		figures = append(figures, figure{"meanwhile the application's own writes, p95", "10 ms", float64(median(slow)) / float64(10*time.Millisecond), 1, fmt.Sprint(median(slow))})
+	}
+	return figures, nil
+}
+
+func expandList(database string, n int) (took, p95 time.Duration, err error) {
+	b, err := newBedOn(database, nobody{}, func(c *illumicode.Config) { c.Guard.Mode = "hold" }) // expand, and send nothing
+	if err != nil {
+		return 0, 0, err
+	}
+	defer b.close()
+	if _, err := b.store.DB().Exec("CREATE TABLE app (id TEXT NOT NULL PRIMARY KEY, body TEXT NOT NULL)"); err != nil {
+		return 0, 0, err
+	}
+	insert := "INSERT INTO app VALUES (?, 'a row of the application')"
+	if database == onPostgres {
+		insert = strings.Replace(insert, "?", "$1", 1)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	var all sync.WaitGroup
+	var writes []time.Duration
+	var writeErr error
+	start := time.Now()
+	all.Go(func() { b.svc.Run(ctx) })
+	if database == onSQLite {
+		all.Go(func() {
+			for ctx.Err() == nil {
+				began := time.Now()
+				if _, err := b.store.DB().Exec(insert, uuid.NewString()); err != nil {
+					writeErr = err
+					return
+				}
+				writes = append(writes, time.Since(began))
+				time.Sleep(2 * time.Millisecond)
+			}
+		})
+	}
+	if _, err := b.svc.NotifyAll(ctx, illumicode.Notice{Letter: "trial"}, passengers(n)); err != nil {
+		return 0, 0, err
+	}
+	for any := true; any; time.Sleep(2 * time.Millisecond) {
+		if any, err = b.store.AnyPiece(ctx); err != nil {
+			return 0, 0, err
+		}
+	}
+	took = time.Since(start)
+	stop()
+	all.Wait()
+	slices.Sort(writes)
+	if len(writes) > 0 {
+		p95 = writes[len(writes)*95/100]
+	}
+	return took, p95, writeErr
+}
+
+func bareRows(database string, n int) (time.Duration, error) {
+	b, err := newBedOn(database, nobody{}, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer b.close()
+	if _, err := b.svc.Notify(context.Background(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
+		return 0, err
+	}
+	const batch, perTx = 50, 4
+	row, err := newRowCopy(b.store.DB(), "illumicode_delivery", []string{"id"})
+	if err != nil {
+		return 0, err
+	}
+	insert, err := b.store.DB().Prepare(row.many(batch, database))
+	if err != nil {
+		return 0, err
+	}
+	start := time.Now()
+	for done := 0; done < n; {
+		err := tx(b.store.DB(), func(t *sql.Tx) error {
+			for range perTx {
+				var args []any
+				for range batch {
+					for _, i := range row.fresh {
+						row.values[i] = uuid.Must(uuid.NewV7()).String()
+					}
+					args = append(args, row.values...)
+				}
+				if _, err := t.Stmt(insert).Exec(args...); err != nil {
+					return err
+				}
+				done += batch
+			}
+			return nil
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	return time.Since(start), nil
+}
+
+// claimFigures measures a claim of sixteen with many rows waiting against the same with a thousand,
+// and with a snapshot held open while others are claimed.
+func claimFigures(scale int) ([]figure, error) {
+	sizes := map[string][]int{onSQLite: {1000, 10_000 * scale, 100_000 * scale}, onPostgres: {1000, 10_000 * scale, 100_000 * scale, 500_000 * scale}}
+	var out []figure
+	for _, database := range []string{onSQLite, onPostgres} {
+		var floor time.Duration
+		for _, n := range sizes[database] {
+			d, err := claimCost(database, n, 0)
+			if err != nil {
+				return nil, err
+			}
+			if floor == 0 {
+				floor = d
+				continue
+			}
+			out = append(out, figure{fmt.Sprintf("claim of 16 with %d waiting, %s", n, database), "with 1000 waiting", float64(d) / float64(floor), 1.3, fmt.Sprintf("%v against %v", d, floor)})
+		}
+		taken := 20_000 * scale
+		d, err := claimCost(database, taken+20_000, taken)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, figure{fmt.Sprintf("claim of 16 after %d others, a snapshot held open, %s", taken, database), "with 1000 waiting", float64(d) / float64(floor), 1.3, fmt.Sprintf("%v against %v", d, floor)})
+	}
+	return out, nil
+}
+
+// claimCost returns the median time of a claim with n rows waiting, after so many others were
+// claimed while a transaction was held open.
+func claimCost(database string, n, others int) (time.Duration, error) {
+	b, err := newBedOn(database, nobody{}, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer b.close()
+	ctx := context.Background()
+	if err := b.seed(ctx, n); err != nil {
+		return 0, err
+	}
+	if others > 0 {
+		held, err := b.store.DB().BeginTx(ctx, &sql.TxOptions{ReadOnly: true, Isolation: map[string]sql.IsolationLevel{onPostgres: sql.LevelRepeatableRead}[database]})
+		if err != nil {
+			return 0, err
+		}
+		defer held.Rollback()
+		var count int
+		if err := held.QueryRow("SELECT COUNT(*) FROM illumicode_delivery").Scan(&count); err != nil {
+			return 0, err
+		}
+	}
+	// As a worker does, a claim begins where one of half a second ago ended.
+	type step struct {
+		at   time.Time
+		mark store.Mark
+	}
+	var steps []step
+	claim := func(n int) (time.Duration, error) {
+		for len(steps) > 1 && time.Since(steps[1].at) > 500*time.Millisecond {
+			steps = steps[1:]
+		}
+		var mark store.Mark
+		if len(steps) > 0 && time.Since(steps[0].at) > 500*time.Millisecond {
+			mark = steps[0].mark
+		}
+		now := time.Now()
+		got, err := b.store.Claim(ctx, "bench", store.Bulk, mark, n, now)
+		took := time.Since(now)
+		for _, d := range got {
+			if d.Due.After(mark.Due) || d.ID > mark.ID {
+				mark = store.Mark{Due: d.Due, ID: d.ID}
+			}
+		}
+		if err == nil && len(got) != n {
+			err = fmt.Errorf("claimed %d of %d", len(got), n)
+		}
+		steps = append(steps, step{now, mark})
+		return took, err
+	}
+	for done := 0; done < others; done += 200 {
+		if _, err := claim(200); err != nil {
+			return 0, err
+		}
+	}
+	if others > 0 {
+		time.Sleep(600 * time.Millisecond) // the mark catches up, as it would at the pace of sending
+	}
+	var times []time.Duration
+	for range 60 {
+		d, err := claim(16)
+		if err != nil {
+			return 0, err
+		}
+		times = append(times, d)
+	}
+	return median(times[10:]), nil
+}
+
+// seed puts n waiting bulk rows into the outbox, made from one by the database itself.
+func (b *bed) seed(ctx context.Context, n int) error {
+	if _, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: store.Bulk, To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
+		return err
+	}
+	db := b.store.DB()
+	rows, err := db.QueryContext(ctx, "SELECT * FROM illumicode_delivery LIMIT 1")
+	if err != nil {
+		return err
+	}
+	names, err := rows.Columns()
+	rows.Close()
+	if err != nil {
+		return err
+	}
+	rest := "d." + strings.Join(names[1:], ", d.")
+	series, id := fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s) s", n-1), "printf('seed%012d', s.i)"
+	if b.store.Dialect() == "postgres" {
+		series, id = fmt.Sprintf("generate_series(1, %d) s(i)", n-1), "'seed' || lpad(s.i::text, 12, '0')"
+	}
+	if _, err := db.ExecContext(ctx, "INSERT INTO illumicode_delivery SELECT "+id+", "+rest+" FROM illumicode_delivery d, "+series); err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, "ANALYZE") // as autovacuum soon would
+	return err
+}
