@@ -152,6 +152,7 @@ type Provider struct {
 	IdempotencyHeader string            `toml:"idempotency_header"`
 	MessageID         string            `toml:"message_id"`
 	Timeout           Duration          `toml:"timeout"`
+	Probe             string            `toml:"probe"`
 	Outcome           []Outcome         `toml:"outcome"`
 
 	// sendmail and file

@@ -71,7 +71,7 @@ func (f *File) http(key string, p Provider) (provider.Provider, error) {
 	c := httpapi.Config{
 		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Most: p.Most, Senders: p.Senders,
 		Auth:              httpapi.Auth{User: p.User, Header: p.HMACHeader},
-		IdempotencyHeader: p.IdempotencyHeader, MessageID: p.MessageID, Timeout: time.Duration(p.Timeout),
+		IdempotencyHeader: p.IdempotencyHeader, MessageID: p.MessageID, Probe: p.Probe, Timeout: time.Duration(p.Timeout),
 	}
 	for _, s := range []struct {
 		name, env, file string

@@ -44,6 +44,11 @@ type Config struct {
 	SMS     bool     // it carries SMS, not mail
 	Senders []string // addresses and domains that it has verified; empty means any
 
+	// Probe is a URL that Check reads, with the same authentication, and that sends nothing: the
+	// interface's page of the account, or of a sender. {from} and {to} in it stand for the two
+	// addresses. A 2xx is good. Empty means that the interface has none.
+	Probe string
+
 	Auth              Auth
 	IdempotencyHeader string // the field that carries the delivery's id; empty means none
 
@@ -100,6 +105,9 @@ var _ provider.Provider = (*Provider)(nil)
 func New(name string, c Config) (*Provider, error) {
 	wrong := func(format string, args ...any) error {
 		return fmt.Errorf("HTTP provider %q: %s", name, fmt.Sprintf(format, args...))
+	}
+	if probe, err := url.Parse(c.Probe); c.Probe != "" && (err != nil || probe.Host == "" || probe.Scheme != "https" && !loopback(probe.Hostname())) {
+		return nil, wrong("probe is not an absolute https URL; it is read with the key")
 	}
 	u, err := url.Parse(c.URL)
 	switch {

@@ -238,3 +238,40 @@ func TestNewRefuses(t *testing.T) {
 		}
 	}
 }
+
+// Check asks the probe with the key, about the sender, and tells a refusal from a yes.
+func TestCheckProbes(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Header.Get("Authorization") != "Bearer right":
+			http.Error(w, "who are you?", http.StatusUnauthorized)
+		case r.Method != http.MethodGet || r.URL.Query().Get("sender") != "crew+7@ternisle.example":
+			http.Error(w, "not verified", http.StatusNotFound)
+		}
+	}))
+	defer server.Close()
+	for _, tt := range []struct {
+		key, from, probe string
+		verdict          provider.Verdict
+		saw              string
+	}{
+		{"right", "crew+7@ternisle.example", "/?sender={from}", provider.OK, "200"},
+		{"wrong", "crew+7@ternisle.example", "/?sender={from}", provider.Failed, "who are you"},
+		{"right", "boss@ternisle.example", "/?sender={from}", provider.Failed, "not verified"},
+		{"right", "crew+7@ternisle.example", "", provider.Warning, "no probe"},
+	} {
+		c := httpapi.Config{URL: server.URL, Body: "{}", Auth: httpapi.Auth{Bearer: provider.Secret(tt.key)}}
+		if tt.probe != "" {
+			c.Probe = server.URL + tt.probe
+		}
+		p, err := httpapi.New("pier", c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		steps := p.Check(t.Context(), tt.from, "mara@ternisle.example").Steps
+		last := steps[len(steps)-1]
+		if last.Verdict != tt.verdict || !strings.Contains(last.Saw, tt.saw) || strings.Contains(fmt.Sprint(steps), tt.key+" ") {
+			t.Errorf("%+v: %+v", tt, last)
+		}
+	}
+}
