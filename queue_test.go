@@ -15,8 +15,10 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/event"
+	"github.com/illumicode/illumicode/core/letter"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/letters"
@@ -524,4 +526,110 @@ func TestOneLinkManyCallersOnPostgres(t *testing.T) {
 	if won != 1 || used != 39 {
 		t.Errorf("%d won, %d were told that it was used", won, used)
 	}
+}
+
+// A worker that does not know a letter leaves it to one that does, and says so: a rolling deploy
+// loses nothing.
+func TestUnknownLetterIsLeft(t *testing.T) {
+	k := illumicodetest.New(t) // the default letters only
+	d := store.Delivery{ID: "01a2083e-0000-7000-8000-000000000001", Letter: "moved", Locale: "en", Address: mara, Data: `{"pier": "pier 1"}`,
+		Lane: store.Normal, Created: k.Clock.Now(), Due: k.Clock.Now()}
+	newer := d
+	newer.ID, newer.Letter, newer.Version = "01a2083e-0000-7000-8000-000000000002", "trial", store.Version+1
+	err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error {
+		return errors.Join(tx.InsertDelivery(t.Context(), d), tx.InsertDelivery(t.Context(), newer))
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.Service.Wake()
+	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Log.String(), "left to a newer worker") && time.Now().Before(deadline); {
+		time.Sleep(5 * time.Millisecond)
+	}
+	for _, id := range []string{d.ID, newer.ID} {
+		if got := ended(t, k, id, store.Waiting); got.Attempts != 0 {
+			t.Errorf("%+v", got)
+		}
+	}
+	knows := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) { c.Store = k.Service.Store() })
+	knows.Clock.Move(time.Minute)
+	knows.Service.Wake()
+	ended(t, k, d.ID, store.Sent)
+}
+
+// What an operator is shown of a letter has its secrets masked.
+func TestPreviewIsMasked(t *testing.T) {
+	k := illumicodetest.Idle(t, withPier(t))
+	begin(t, k, "a")
+	confirm, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 1)
+	if err != nil || len(confirm) != 1 {
+		t.Fatal(err)
+	}
+	p, err := k.Service.Preview(t.Context(), confirm[0])
+	if err != nil || !strings.Contains(p.Text, "••• •••") || !strings.Contains(p.Text, "?t=") || strings.Contains(p.Text, "eyJ") || strings.Contains(p.HTML, "eyJ") || p.Subject == "" {
+		t.Errorf("%+v, %v", p, err)
+	}
+	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(6)})
+	d, err := k.Service.Store().Delivery(t.Context(), id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, err := k.Service.Preview(t.Context(), d); err != nil || p.Subject != "Moved to pier 6" {
+		t.Errorf("%+v, %v", p, err)
+	}
+}
+
+// Rules that could never work are refused at start, by their place.
+func TestRulesAreChecked(t *testing.T) {
+	good := illumicode.EventRule{Type: "x", Letter: "moved", To: "/who"}
+	for want, change := range map[string]func(*illumicode.EventRule){
+		"has no type":        func(r *illumicode.EventRule) { r.Type = "" },
+		"and has 0":          func(r *illumicode.EventRule) { r.To = "" },
+		"and has 2":          func(r *illumicode.EventRule) { r.Fixed = []illumicode.Request{{Address: mara}} },
+		"which there is not": func(r *illumicode.EventRule) { r.Letter = "sunk" },
+		"carries a proof":    func(r *illumicode.EventRule) { r.Letter = "confirm" },
+		"is no pointer":      func(r *illumicode.EventRule) { r.Key = "sailing" },
+		"Before go together": func(r *illumicode.EventRule) { r.Remind = "/departs" },
+		"a reminder cannot":  func(r *illumicode.EventRule) { r.Remind, r.Before, r.Collapse = "/departs", time.Hour, time.Hour },
+		"address":            func(r *illumicode.EventRule) { r.To, r.Fixed = "", []illumicode.Request{{Address: "nobody"}} },
+	} {
+		r := good
+		change(&r)
+		k := illumicodetest.Idle(t, withPier(t))
+		_, err := illumicode.New(illumicode.Config{Store: k.Service.Store(), Keys: keyring(t), From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
+			Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Letters: pierSet(t), Events: []illumicode.EventRule{good, r}})
+		if err == nil || !strings.Contains(err.Error(), "Events[1]") || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q in it", err, want)
+		}
+	}
+	for want, g := range map[string]outbox.Guard{"say live, allow": {Mode: "loud"}, "no domain": {Mode: outbox.Allow}, "goes with allow": {Domains: []string{"x.example"}}} {
+		if _, err := g.Check(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("guard %+v: %v, want %q", g, err, want)
+		}
+	}
+}
+
+func pierSet(tb testing.TB) *letter.Set {
+	tb.Helper()
+	var c illumicode.Config
+	withPier(tb)(&c)
+	return c.Letters
+}
+
+func keyring(tb testing.TB) *token.Keyring {
+	tb.Helper()
+	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
+	if err != nil {
+		tb.Fatal(err)
+	}
+	return ring
+}
+
+func address(tb testing.TB, s string) message.Address {
+	tb.Helper()
+	a, err := message.ParseAddress(s)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	return a
 }

@@ -178,3 +178,16 @@ func TestDemoPrintsNoSecret(t *testing.T) {
 		}
 	}
 }
+
+// The storm: every notice is sent while people register, and the summary counts both.
+func TestDemoStorm(t *testing.T) {
+	var out, errOut bytes.Buffer
+	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400"}, &out, &errOut); code != exitDone {
+		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
+	}
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	var end struct{ Notices, Sent, Codes int }
+	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &end); err != nil || end.Notices != 400 || end.Sent != 400 || end.Codes == 0 {
+		t.Errorf("the end is %s, %v", lines[len(lines)-1], err)
+	}
+}

@@ -248,3 +248,42 @@ func TestClaimsHoldNoAddress(t *testing.T) {
 		t.Errorf("claims = %s", raw)
 	}
 }
+
+// What was sealed comes back whole, for its purpose, under its key, and under no other.
+func TestSeal(t *testing.T) {
+	now := time.Unix(1924000000, 0)
+	a, b := GenerateKey(now), GenerateKey(now)
+	both, err := NewKeyring(a, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed := a.Seal("unsubscribe", "mara@ternisle.example", "sailings")
+	if again := a.Seal("unsubscribe", "mara@ternisle.example", "sailings"); again != sealed || strings.Contains(sealed, "mara") {
+		t.Errorf("sealed as %q and %q", sealed, again)
+	}
+	if got, err := both.Unseal("unsubscribe", sealed, now); err != nil || len(got) != 2 || got[0] != "mara@ternisle.example" {
+		t.Errorf("%q, %v", got, err)
+	}
+	_, text, _ := strings.Cut(sealed, ".")
+	alone, err := NewKeyring(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, tt := range map[string]struct {
+		ring            *Keyring
+		purpose, sealed string
+		want            error
+	}{
+		"another purpose": {both, "undo", sealed, ErrForged},
+		"another key":     {both, "unsubscribe", b.ID() + "." + text, ErrForged},
+		"unknown key":     {alone, "unsubscribe", sealed, ErrUnknownKey},
+		"damaged":         {both, "unsubscribe", sealed[:len(sealed)-4] + "AAAA", ErrForged},
+		"cut":             {both, "unsubscribe", a.ID() + ".AAAA", ErrMalformed},
+		"no key":          {both, "unsubscribe", text, ErrMalformed},
+		"very long":       {both, "unsubscribe", sealed + strings.Repeat("A", 3000), ErrMalformed},
+	} {
+		if got, err := tt.ring.Unseal(tt.purpose, tt.sealed, now); !errors.Is(err, tt.want) {
+			t.Errorf("%s: %q, %v; want %v", name, got, err, tt.want)
+		}
+	}
+}
