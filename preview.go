@@ -38,7 +38,7 @@ func (s *Service) Preview(ctx context.Context, d store.Delivery) (Preview, error
 		var c store.Challenge
 		if c, err = s.store.Challenge(ctx, d.Challenge); err == nil {
 			r.Data = map[string]any{"name": c.Name}
-			r.Proof = letter.Proof{Link: s.LinkURL(masked), LinkLife: c.LinkLife, Code: masked + " " + masked, CodeLife: c.CodeLife}
+			r.Proof = letter.Proof{Link: s.site.BaseURL + s.site.ConfirmPath + "?t=" + masked, LinkLife: c.LinkLife, Code: masked + " " + masked, CodeLife: c.CodeLife}
 		}
 	}
 	if err != nil {

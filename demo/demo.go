@@ -192,7 +192,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{way, beaconMail, beaconSMS}, Letters: set, Log: o.Log, Now: d.Now,
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
-		Outbox: outbox.Config{Senders: 16, Retry: retry.Policy{Base: time.Second}},
+		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}},
 	})
 	if err != nil {
 		return nil, err

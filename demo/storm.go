@@ -17,7 +17,7 @@ import (
 // the capture inbox as ever.
 
 // tellEvery is how often the storm is told while it lasts.
-const tellEvery = 2 * time.Second
+const tellEvery = 3 * time.Second
 
 // strangers yields n made-up passengers.
 func strangers(n int) iter.Seq2[illumicode.Recipient, error] {

@@ -91,7 +91,7 @@ func (a *app) listText(sum store.Summary, matching map[store.State]int, list []s
 		}
 	}
 	for _, p := range sum.Pauses {
-		a.line("PAUSED: %s %s since %s. %sContinue with `illumicode outbox resume %s %s`.", p.Kind, p.Name, clock(p.Since), sentence(p.Note), p.Kind, p.Name)
+		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name, clock(p.Since), because(p.Note), p.Kind, p.Name)
 	}
 	if sum.NobodyWorks(now) {
 		a.line("NOBODY WORKS: letters have been due since %s and no worker was seen for a minute.\nRun `illumicode deliver`, or svc.Run in your application.", clock(sum.OldestDue))
@@ -117,12 +117,12 @@ func (a *app) listText(sum store.Summary, matching map[store.State]int, list []s
 	}
 }
 
-// sentence returns words as a sentence with a space after it; nothing for none.
-func sentence(s string) string {
-	if s = strings.TrimRight(s, ". "); s != "" {
-		s += ". "
+// because returns a reason as the end of a sentence; the end alone for none.
+func because(why string) string {
+	if why = strings.TrimRight(why, ". "); why != "" {
+		return ": " + why + "."
 	}
-	return s
+	return "."
 }
 
 // tail is how lists show an id: enough to be unique, and taken by `outbox show`.

@@ -16,7 +16,7 @@ func TestOperator(t *testing.T) {
 		t.Error(out)
 	}
 	p.must("deliver", "--until-empty") // holds them all
-	if out := p.must("outbox", "list", "--most", "2"); !strings.Contains(out, "PAUSED: letter trial") || !strings.Contains(out, "wrong pier. Continue with") ||
+	if out := p.must("outbox", "list", "--most", "2"); !strings.Contains(out, "PAUSED: letter trial") || !strings.Contains(out, ": wrong pier.\n  Continue with") ||
 		!strings.Contains(out, "60 held") || !strings.Contains(out, "--before") {
 		t.Error(out)
 	}
