@@ -27,9 +27,9 @@ func (w *worker) listen(ctx context.Context) {
 	}
 }
 
-// breath is the least pause between two pieces of a long list. It is as long as the piece took, so
-// that half of the time the application's own writes find no lock: on SQLite a writer that finds
-// one looks again after 1, 3, 8 and 18 milliseconds.
+// breath is the least pause between two pieces of a long list where all writers share one lock. It is
+// as long as the piece took, so that half of the time the application's own writes find none: on
+// SQLite a writer that does looks again after 1, 3, 8 and 18 milliseconds.
 const breath = time.Millisecond
 
 // chores expands lists and takes events until ctx ends.
@@ -45,7 +45,9 @@ func (w *worker) chores(ctx context.Context) {
 		case n > 0:
 			w.Wake()
 			pause = 0
-			sleep(ctx, max(breath, time.Since(began)))
+			if w.store.OneWriter() {
+				sleep(ctx, max(breath, time.Since(began)))
+			}
 		default:
 			pause = 0
 			select {

@@ -118,6 +118,9 @@ func (s *Store) Announce(ctx context.Context) error {
 	return s.explain(err)
 }
 
+// OneWriter reports whether the database takes one writing transaction at a time.
+func (s *Store) OneWriter() bool { return s.dialect.OneWriter }
+
 // HasClock reports whether the database has a clock of its own.
 func (s *Store) HasClock() bool { return s.dialect.Clock != "" }
 
