@@ -633,3 +633,62 @@ func address(tb testing.TB, s string) message.Address {
 	}
 	return a
 }
+
+// The printed roles are enough for each kind of process, and no more: the one that confirms cannot
+// touch attempts, the one that reports events cannot even read.
+func TestLeastPrivilege(t *testing.T) {
+	conn := pgtest.Fresh(t)
+	owner := illumicodetest.Idle(t, withPier(t), onPostgres(t, conn))
+	if _, err := owner.Service.Store().DB().Exec(postgres.Roles); err != nil {
+		t.Fatal(err)
+	}
+	as := func(role string) func(*illumicode.Config) {
+		st, err := postgres.Open(t.Context(), conn+" options='-c role="+role+"'", postgres.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { st.Close() })
+		return func(c *illumicode.Config) { c.Store = st; rules(c) }
+	}
+	worker := illumicodetest.New(t, withPier(t), as("illumicode_worker"))
+	web := illumicodetest.Idle(t, withPier(t), as("illumicode_web"), func(c *illumicode.Config) { c.Keys = keyring(t) })
+	if _, err := web.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1), Key: "k"}, people(120, mara)); err != nil {
+		t.Fatal(err)
+	}
+	worker.Letter(mara, 1)
+	for _, step := range []func() error{
+		func() error { _, err := web.Service.Cancel(t.Context(), "k"); return err },
+		func() error { return web.Service.Prefer(t.Context(), mara, "sailings", true) },
+		func() error {
+			_, err := web.Service.Signup(t.Context(), illumicode.Request{Address: "jens@ternisle.example"}, illumicode.Subject("j"))
+			return err
+		},
+	} {
+		if err := step(); err != nil {
+			t.Error(err)
+		}
+	}
+	db := owner.Service.Store().DB()
+	event := "INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', '{\"pier\": \"pier 3\", \"sailing\": \"8\", \"passengers\": \"ida@ternisle.example\"}')"
+	for statement, allowed := range map[string]bool{
+		"SET ROLE illumicode_events; " + event:                                             true,
+		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_event":                false,
+		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_delivery":             false,
+		"SET ROLE illumicode_web; UPDATE illumicode_attempt SET class = 'accepted'":        false,
+		"SET ROLE illumicode_web; INSERT INTO illumicode_pause VALUES ('lane','x',0,'')":   false,
+		"SET ROLE illumicode_worker; UPDATE illumicode_address SET standing = 'confirmed'": false,
+		"SET ROLE illumicode_worker; INSERT INTO illumicode_holder VALUES ('x', 'y', 0)":   false,
+	} {
+		c, err := db.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = c.ExecContext(t.Context(), statement)
+		if (err == nil) != allowed {
+			t.Errorf("%s: %v", statement, err)
+		}
+		c.ExecContext(t.Context(), "RESET ROLE")
+		c.Close()
+	}
+	worker.Letter("ida@ternisle.example", 1)
+}

@@ -1,26 +1,26 @@
 package main
 
 import (
+	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/store/postgres"
+	"github.com/illumicode/illumicode/store/sqlite"
 )
 
 func (a *app) migrate() *cobra.Command {
 	var printOnly bool
+	var database string
 	cmd := &cobra.Command{
 		Use:   "migrate",
 		Short: "Create the tables, or bring them up to this version",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if printOnly {
-				return a.print(store.Migrations(), func() {
-					for _, m := range store.Migrations() {
-						a.line("-- %04d %s\n\n%s", m.Number, m.Name, m.SQL)
-					}
-				})
+				return a.printMigrations(database)
 			}
 			f, err := a.load()
 			if err != nil {
@@ -50,5 +50,27 @@ func (a *app) migrate() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&printOnly, "print", false, "print the SQL instead of running it")
+	cmd.Flags().StringVar(&database, "for", "sqlite", "with --print: for which database, sqlite or postgres")
 	return cmd
+}
+
+// printMigrations prints the SQL of all steps in the words of a database; for PostgreSQL with the
+// roles that processes may have.
+func (a *app) printMigrations(database string) error {
+	words := map[string]func(string) string{"sqlite": sqlite.Words, "postgres": postgres.Words}[database]
+	if words == nil {
+		return misuse{fmt.Errorf("--for %s: say sqlite or postgres", database)}
+	}
+	steps := store.Migrations()
+	for i := range steps {
+		steps[i].SQL = words(steps[i].SQL)
+	}
+	return a.print(steps, func() {
+		for _, m := range steps {
+			a.line("-- %04d %s\n\n%s", m.Number, m.Name, m.SQL)
+		}
+		if database == "postgres" {
+			a.line("-- roles; not a part of the migration\n\n%s", postgres.Roles)
+		}
+	})
 }

@@ -8,6 +8,7 @@ package postgres
 import (
 	"context"
 	"database/sql"
+	_ "embed"
 	"errors"
 	"fmt"
 	"strconv"
@@ -131,6 +132,14 @@ var types = strings.NewReplacer(
 	// An array is looked up in an index, whatever the planner knows of a young table.
 	"IN (SELECT value FROM json_each(?))", "= ANY(ARRAY(SELECT json_array_elements_text(CAST(? AS json))))",
 )
+
+// Roles is the SQL that makes roles with the least that each kind of process needs.
+//
+//go:embed roles.sql
+var Roles string
+
+// Words returns a statement of package store in PostgreSQL's words, for printing migrations.
+func Words(text string) string { return rewrite(text) }
 
 // rewrite turns the store's SQL into PostgreSQL's: numbered parameters and its own types.
 func rewrite(text string) string {

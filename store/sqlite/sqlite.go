@@ -103,6 +103,9 @@ var own = strings.NewReplacer(
 	"SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
 )
 
+// Words returns a statement of package store in SQLite's words, for printing migrations.
+func Words(text string) string { return rewrite(text) }
+
 // rewrite turns the store's SQL into SQLite's.
 func rewrite(text string) string { return own.Replace(text) }
 

@@ -1,0 +1,26 @@
+-- Least privilege: what each kind of process needs. Name the roles as you like, and grant them to
+-- the users that log in. The owner of the tables migrates.
+
+CREATE ROLE illumicode_web NOLOGIN;     -- begins and confirms flows, enqueues and cancels
+CREATE ROLE illumicode_worker NOLOGIN;  -- delivers, expands lists, takes events, sweeps
+CREATE ROLE illumicode_events NOLOGIN;  -- reports events, and sees nothing
+
+GRANT SELECT ON illumicode_migration, illumicode_address, illumicode_holder, illumicode_challenge, illumicode_delivery,
+  illumicode_ended, illumicode_outbox, illumicode_attempt, illumicode_worker, illumicode_attachment, illumicode_attachment_piece,
+  illumicode_item, illumicode_fanout, illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside,
+  illumicode_preference, illumicode_pause, illumicode_setting TO illumicode_web, illumicode_worker;
+
+GRANT INSERT ON illumicode_address, illumicode_holder, illumicode_challenge, illumicode_delivery, illumicode_ended,
+  illumicode_attachment, illumicode_attachment_piece, illumicode_item, illumicode_fanout, illumicode_fanout_piece,
+  illumicode_once, illumicode_event, illumicode_preference TO illumicode_web;
+GRANT UPDATE ON illumicode_address, illumicode_challenge, illumicode_delivery, illumicode_fanout, illumicode_preference TO illumicode_web;
+GRANT DELETE ON illumicode_delivery, illumicode_item, illumicode_fanout, illumicode_fanout_piece TO illumicode_web;
+
+GRANT INSERT ON illumicode_delivery, illumicode_ended, illumicode_attempt, illumicode_worker, illumicode_item, illumicode_fanout,
+  illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside, illumicode_setting TO illumicode_worker;
+GRANT UPDATE ON illumicode_delivery, illumicode_attempt, illumicode_worker, illumicode_challenge, illumicode_ended, illumicode_fanout,
+  illumicode_fanout_piece, illumicode_event TO illumicode_worker;
+GRANT DELETE ON illumicode_delivery, illumicode_ended, illumicode_attempt, illumicode_worker, illumicode_item, illumicode_fanout,
+  illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_attachment, illumicode_attachment_piece TO illumicode_worker;
+
+GRANT INSERT ON illumicode_event TO illumicode_events;
