@@ -46,6 +46,7 @@ func (r report) check() error {
 
 // A stage is one scenario under way.
 type stage struct {
+	program string // of workers
 	setup
 	ctx      context.Context
 	dir      string
@@ -60,8 +61,8 @@ type stage struct {
 
 // newStage prepares an empty database, on a server of its own for PostgreSQL, and a mail server.
 // file names the SQLite file; empty is for PostgreSQL.
-func newStage(ctx context.Context, file string) (*stage, error) {
-	s := &stage{ctx: ctx}
+func newStage(ctx context.Context, program, file string) (*stage, error) {
+	s := &stage{ctx: ctx, program: program}
 	var err error
 	if s.mail, err = newMailServer(); err != nil {
 		return nil, err
@@ -98,18 +99,14 @@ func (s *stage) end() error {
 	return errors.Join(errs...)
 }
 
-// start adds a worker process: this program once more. Every other one has a clock that is
+// start adds a worker process. Every other one has a clock that is
 // minutes off; on SQLite there is one machine, and one clock.
 func (s *stage) start() error {
-	program, err := os.Executable()
-	if err != nil {
-		return err
-	}
 	own := s.setup
 	if s.pg != nil {
 		own.skew = []time.Duration{-7 * time.Minute, 0, 4 * time.Minute}[len(s.workers)%3]
 	}
-	w := exec.Command(program)
+	w := exec.Command(s.program)
 	w.Env, w.Stderr = own.environ(), os.Stderr
 	if err := w.Start(); err != nil {
 		return err
@@ -267,7 +264,7 @@ func (s *stage) during(letters, faults int, fault func() error) error {
 func (s *stage) progress() int { n, _ := s.mail.counts(); return n }
 
 // play plays a scenario on a database.
-func play(ctx context.Context, sc scenario, database string, letters, faults int) (report, error) {
+func play(ctx context.Context, program string, sc scenario, database string, letters, faults int) (report, error) {
 	dir, err := os.MkdirTemp("", "illumicode-chaos-")
 	if err != nil {
 		return report{}, err
@@ -284,7 +281,7 @@ func play(ctx context.Context, sc scenario, database string, letters, faults int
 			defer unmount()
 		}
 	}
-	s, err := newStage(ctx, file)
+	s, err := newStage(ctx, program, file)
 	if err != nil {
 		return report{}, err
 	}
@@ -294,12 +291,12 @@ func play(ctx context.Context, sc scenario, database string, letters, faults int
 	if err := sc.play(s, letters, faults); err != nil {
 		return r, errors.Join(err, s.end())
 	}
+	r.arrived, r.extra = s.mail.counts()
 	sum, err := s.svc.Store().Summary(ctx, time.Now())
 	if err != nil {
 		return r, errors.Join(err, s.end())
 	}
 	r.took, r.faults, r.repeats, r.bound = time.Since(start), s.faults, sum.Repeats, s.faults*sc.perFault
-	r.arrived, r.extra = s.mail.counts()
 	if sc.name == "disk full" {
 		r.letters = s.accepted
 	}

@@ -20,8 +20,7 @@ type Worker struct {
 var (
 	upsertWorker = q(`INSERT INTO illumicode_worker (id, host, pid, started, seen, lease) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, lease = excluded.lease`)
-	deleteWorker  = q(`DELETE FROM illumicode_worker WHERE id = ?`)
-	releaseClaims = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ? WHERE worker = ? AND state = 'claimed'`)
+	deleteWorker = q(`DELETE FROM illumicode_worker WHERE id = ?`)
 )
 
 // Beat records that a worker lives and how long its claims hold.
@@ -30,16 +29,13 @@ func (s *Store) Beat(ctx context.Context, w Worker) error {
 	return err
 }
 
-// Leave takes a worker off the list and gives back what it still holds, due at now. It is for a
-// worker that knows that none of its attempts is running.
+// Leave takes a worker off the list, and gives back at once what it still holds.
 func (s *Store) Leave(ctx context.Context, id string, now time.Time) error {
-	return s.Write(ctx, func(t Tx) error {
-		if _, err := t.exec(ctx, releaseClaims, millis(now), id); err != nil {
-			return err
-		}
-		_, err := t.exec(ctx, deleteWorker, id)
+	if _, err := s.exec(ctx, deleteWorker, id); err != nil {
 		return err
-	})
+	}
+	_, _, err := s.Recover(ctx, now)
+	return err
 }
 
 // Claims of a worker whose lease has run out, or that is not on the list, are orphans.
