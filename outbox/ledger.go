@@ -113,7 +113,7 @@ func (l *ledger) commit(ctx context.Context, group []entry) {
 			ends++
 		}
 	}
-	var begun map[string]bool
+	var begun map[store.Hold]bool
 	var err error
 	if ends == 0 {
 		begun, err = l.store.BeginAttempts(ctx, begins)
@@ -124,7 +124,7 @@ func (l *ledger) commit(ctx context.Context, group []entry) {
 		switch {
 		case err != nil:
 			e.out <- err
-		case e.begin != nil && !begun[e.delivery.ID]:
+		case e.begin != nil && !begun[e.delivery.Hold()]:
 			e.out <- store.ErrFenced
 		default:
 			e.out <- nil
@@ -133,14 +133,14 @@ func (l *ledger) commit(ctx context.Context, group []entry) {
 }
 
 // commitEnds writes a group with ends in it.
-func (l *ledger) commitEnds(ctx context.Context, group []entry, begins []store.Beginning) (begun map[string]bool, err error) {
+func (l *ledger) commitEnds(ctx context.Context, group []entry, begins []store.Beginning) (begun map[store.Hold]bool, err error) {
 	err = l.store.Write(ctx, func(t store.Tx) error {
 		if begun, err = t.BeginAttempts(ctx, begins); err != nil {
 			return err
 		}
 		var ends []store.End
 		for _, e := range group {
-			if e.end != nil && (e.begin == nil || begun[e.delivery.ID]) {
+			if e.end != nil && (e.begin == nil || begun[e.delivery.Hold()]) {
 				ends = append(ends, *e.end)
 			}
 		}

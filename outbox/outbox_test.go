@@ -251,7 +251,7 @@ func TestFencing(t *testing.T) {
 	}
 	old := claimed[0]
 	first := store.Attempt{Delivery: id, Number: 1, Claim: old.Claim, Worker: "slow", Provider: "harbour", Begun: now}
-	begin := func(a store.Attempt) (begun map[string]bool) {
+	begin := func(a store.Attempt) (begun map[store.Hold]bool) {
 		if err := st.Write(ctx, func(t store.Tx) (err error) {
 			begun, err = t.BeginAttempts(ctx, []store.Beginning{{Delivery: old, Attempt: a}})
 			return err
@@ -260,7 +260,7 @@ func TestFencing(t *testing.T) {
 		}
 		return begun
 	}
-	if !begin(first)[id] {
+	if !begin(first)[old.Hold()] {
 		t.Fatal("the first attempt did not begin")
 	}
 	later := now.Add(2 * time.Second)
@@ -272,7 +272,7 @@ func TestFencing(t *testing.T) {
 
 	second := first
 	second.Number = 2
-	if begin(second)[id] {
+	if begin(second)[old.Hold()] {
 		t.Error("the slow worker began another attempt under a claim that it had lost")
 	}
 	first.Ended, first.Class = later, retry.RecipientRefused

@@ -34,7 +34,7 @@ var beginAttempts = q(`INSERT INTO illumicode_attempt (delivery, number, claim, 
 	SELECT d.id, CAST(r.value ->> 2 AS INTEGER), d.claim, d.worker, r.value ->> 3, CAST(r.value ->> 4 AS BIGINT), 0, '', 0, '', '',
 		CAST(r.value ->> 5 AS BIGINT), r.value ->> 6
 	FROM json_each(?) AS r JOIN illumicode_delivery d ON d.id = r.value ->> 0 AND d.claim = CAST(r.value ->> 1 AS BIGINT)
-	WHERE d.id IN (SELECT value FROM json_each(?)) AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery`)
+	WHERE d.id IN (SELECT value FROM json_each(?)) AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery, claim`)
 
 // Not "= 'claimed'": the partial index of claimed rows would be walked, and where a transaction is
 // held open it is full of rows that are claimed no more.
@@ -46,26 +46,38 @@ type Beginning struct {
 	Attempt  Attempt
 }
 
+// A Hold is one claim of one delivery. A worker whose lease ran out may have lost a delivery and
+// claimed it again: then it has two, of which one is good.
+type Hold struct {
+	Delivery string
+	Claim    int64
+}
+
+// Hold returns the claim under which d was claimed.
+func (d Delivery) Hold() Hold { return Hold{d.ID, d.Claim} }
+
 // BeginAttempts records that attempts of claimed deliveries begin; once it is committed the
 // letters may leave. Those that it does not return have lost their claim ([ErrFenced]): nothing
 // may be sent.
-func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[string]bool, err error) {
+func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[Hold]bool, err error) {
 	if len(all) == 0 {
 		return nil, nil
 	}
 	found, err := t.query(ctx, beginAttempts, beginRows(all)...)
-	return set(collect(t.s, found, err, scanText))
+	return set(collect(t.s, found, err, scanHold))
 }
 
 // BeginAttempts is [Tx.BeginAttempts] as a transaction of its own, which is one statement.
-func (s *Store) BeginAttempts(ctx context.Context, all []Beginning) (begun map[string]bool, err error) {
-	return set(change(ctx, s, scanText, beginAttempts, beginRows(all)...))
+func (s *Store) BeginAttempts(ctx context.Context, all []Beginning) (begun map[Hold]bool, err error) {
+	return set(change(ctx, s, scanHold, beginAttempts, beginRows(all)...))
 }
 
-func set(ids []string, err error) (map[string]bool, error) {
-	m := make(map[string]bool, len(ids))
-	for _, id := range ids {
-		m[id] = true
+func scanHold(r scanner) (h Hold, err error) { return h, r.Scan(&h.Delivery, &h.Claim) }
+
+func set(holds []Hold, err error) (map[Hold]bool, error) {
+	m := make(map[Hold]bool, len(holds))
+	for _, h := range holds {
+		m[h] = true
 	}
 	return m, err
 }

@@ -105,7 +105,7 @@ func (b *bed) begin(d store.Delivery) error {
 	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Provider: "harbour", Begun: start}
 	return b.st.Write(b.Context(), func(t store.Tx) error {
 		begun, err := t.BeginAttempts(b.Context(), []store.Beginning{{Delivery: d, Attempt: a}})
-		if err == nil && !begun[d.ID] {
+		if err == nil && !begun[d.Hold()] {
 			err = store.ErrFenced
 		}
 		return err
@@ -297,14 +297,26 @@ func fencing(b *bed) {
 	if err != nil || released != 1 || underWay != 1 {
 		b.Fatalf("Recover = %d, %d, %v", released, underWay, err)
 	}
+	// The worker has claimed it once more: in one group with the claim that it lost, one may begin.
+	again, err := b.st.ClaimOne(b.Context(), "slow", id, start)
+	b.must(err)
+	var group []store.Beginning
+	for _, d := range []store.Delivery{old, again} {
+		group = append(group, store.Beginning{Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour", Begun: start}})
+	}
+	if begun, err := b.st.BeginAttempts(b.Context(), group); err != nil || begun[old.Hold()] || !begun[again.Hold()] {
+		b.Errorf("of the lost and the good claim began %v, %v", begun, err)
+	}
+	b.must(b.st.Unbegin(b.Context(), again, start, start))
+	const tries = 2
 	late := old
-	late.Attempts = 1
+	late.Attempts = tries
 	if err := b.begin(late); !errors.Is(err, store.ErrFenced) {
 		b.Errorf("begin under a lost claim: %v", err)
 	}
 	for _, state := range []store.State{store.Sent, store.Failed, store.Waiting} {
 		b.end(old, state, retry.Accepted, nil)
-		if d := b.get(id); d.State != store.Waiting || d.Attempts != 1 || d.Note == "" {
+		if d := b.get(id); d.State != store.Waiting || d.Attempts != tries || d.Note == "" {
 			b.Errorf("an end as %s under a lost claim: %+v", state, d)
 		}
 	}
