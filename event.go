@@ -92,7 +92,7 @@ func (t Tx) Receive(ctx context.Context, e event.Event) error {
 func (t Tx) receive(ctx context.Context, e event.Event) error {
 	sum := sha256.Sum256([]byte(e.Type + "\x00" + string(e.Data)))
 	digest := hex.EncodeToString(sum[:])
-	first, stands, err := t.rows.Once(ctx, store.Once{Name: "event " + e.Source + " " + e.ID, Digest: digest, Made: t.s.now()})
+	first, stands, err := t.rows.Once(ctx, store.Once{Name: fmt.Sprintf("event %q %q", e.Source, e.ID), Digest: digest, Made: t.s.now()})
 	switch {
 	case err != nil:
 		return err

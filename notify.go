@@ -23,7 +23,7 @@ import (
 type Notice struct {
 	Letter   string
 	To       Request    // address, name, locale and zone of the reader
-	Fallback string     // the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none
+	Fallback string     // the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none; not with Cc, Bcc or Collapse
 	Cc       []string   // further addresses, which every recipient sees
 	Bcc      []string   // further addresses, which nobody sees; each gets a letter of its own
 	Data     any        // the letter's values: a struct or a map that marshals to a JSON object
@@ -317,6 +317,9 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Deliv
 		}
 		d.Collapse = n.Letter + " " + d.Address + " " + n.Collapse.Key
 		d.Due = d.Due.Add(n.Collapse.Window)
+	}
+	if n.Fallback != "" && (collapsing || len(n.Cc)+len(n.Bcc) > 0) {
+		return fail("a notice with a fallback goes to one address, and does not collapse")
 	}
 	if n.Fallback != "" {
 		other, err := s.recipient(n.Fallback)

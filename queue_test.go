@@ -231,6 +231,8 @@ func TestNoticeTimes(t *testing.T) {
 		"reminder and time":      {At: now.Add(time.Hour), Remind: illumicode.Reminder{Of: now.Add(time.Hour), Before: time.Minute}},
 		"collapse without while": {Collapse: illumicode.Collapse{Key: "x"}},
 		"fallback that cannot":   {Fallback: "+4790012345"},
+		"collapse and fallback":  {Collapse: illumicode.Collapse{Key: "x", Window: time.Hour}, Fallback: "jens@ternisle.example"},
+		"copies and fallback":    {Cc: []string{"ida@ternisle.example"}, Fallback: "jens@ternisle.example"},
 		"two megabytes":          {Data: map[string]any{"pier": strings.Repeat("x", 2<<20)}},
 	} {
 		n.Letter, n.To.Address = "moved", mara

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -54,10 +55,13 @@ func (g Guard) allows(address string) bool {
 	return false
 }
 
-// domainOf returns the domain of a recipient; of a phone number, nothing.
+// domainOf returns the domain of a recipient in A-labels; of a phone number, nothing.
 func domainOf(address string) string {
-	_, domain, _ := strings.Cut(address, "@")
-	return strings.ToLower(domain)
+	a, err := message.ParseRecipient(address)
+	if err != nil {
+		return "" // it cannot be composed either
+	}
+	return a.Domain()
 }
 
 // announce says at the start of a worker what may leave.
@@ -87,8 +91,10 @@ func (w *worker) holding(ctx context.Context) (bool, error) {
 	if err != nil || site == w.cfg.Site {
 		return false, err
 	}
-	w.log.Error("THIS DATABASE SENDS FOR ANOTHER SITE, so nothing is sent: is it a copy? If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`",
-		"database", site, "here", w.cfg.Site)
+	if !w.holds.Swap(true) { // once, and not with every look
+		w.log.Error("THIS DATABASE SENDS FOR ANOTHER SITE, so nothing is sent: is it a copy? If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`",
+			"database", site, "here", w.cfg.Site)
+	}
 	return true, nil
 }
 

@@ -207,16 +207,9 @@ func (o *Outbox) Run(ctx context.Context) error {
 	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	w := o.newWorker(hard)
-	for pause := nextPause(0); ; pause = nextPause(pause) {
-		err := w.beat(ctx)
-		if err == nil {
-			break
-		}
-		if ctx.Err() != nil {
-			return nil
-		}
-		o.log.Error("the worker cannot reach the database", "error", err)
-		sleep(ctx, pause)
+	w.insist(ctx, "the worker cannot reach the database", w.beat)
+	if ctx.Err() != nil {
+		return nil
 	}
 	for i := range o.cfg.Senders {
 		w.busy.Go(func() { w.send(ctx, i < o.cfg.Reserved) })
@@ -233,10 +226,19 @@ func (o *Outbox) Run(ctx context.Context) error {
 	others.Go(func() { w.listen(ctx) })
 	others.Go(func() { w.chores(ctx) })
 	others.Go(func() { w.sample(ctx) })
-	// What is urgent already comes before everything else.
-	if err := w.look(ctx); err == nil && !w.holds.Load() {
+	// Nothing is claimed before the guard and the pauses are known, and what is urgent already comes
+	// before everything else.
+	w.insist(ctx, "the guard and the pauses cannot be read", w.look)
+	if !w.holds.Load() {
 		w.fill(ctx, store.Urgent, true) // an error comes again
 	}
+	others.Go(func() {
+		for sleep(ctx, o.cfg.Poll) {
+			if err := w.look(ctx); err != nil && ctx.Err() == nil {
+				o.log.Error("the guard and the pauses cannot be read; the last ones hold", "error", err)
+			}
+		}
+	})
 	others.Go(func() { w.fetch(ctx, o.hurry, store.Urgent) })
 	w.fetch(ctx, o.wake, store.Normal, store.Bulk)
 	return w.drain(stop, func() { stopBeside(); others.Wait() })
@@ -257,7 +259,19 @@ func (w *worker) send(ctx context.Context, reserved bool) {
 	}
 }
 
-// look reads the guard and the pauses, again and again until ctx ends.
+// insist does something until it succeeds or ctx ends.
+func (w *worker) insist(ctx context.Context, trouble string, do func(context.Context) error) {
+	for pause := nextPause(0); ; pause = nextPause(pause) {
+		err := do(ctx)
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		w.log.Error(trouble, "error", err, "again_in", pause)
+		sleep(ctx, pause)
+	}
+}
+
+// look reads the guard and the pauses.
 func (w *worker) look(ctx context.Context) error {
 	holds, err := w.holding(ctx)
 	if err != nil {
@@ -269,16 +283,11 @@ func (w *worker) look(ctx context.Context) error {
 
 // fetch claims from some lanes, and queues, until ctx ends. wake is what it is woken by.
 func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.Lane) {
-	var looked time.Time
 	woken := false
 	for pause := time.Duration(0); ctx.Err() == nil; {
 		err := error(nil)
-		if now := time.Now(); now.Sub(looked) >= w.cfg.Poll {
-			err = w.look(ctx)
-			looked = now
-		}
 		var room chan struct{}
-		if err == nil && !w.holds.Load() {
+		if !w.holds.Load() {
 			for _, lane := range lanes {
 				more := false
 				if more, err = w.fill(ctx, lane, woken); err != nil {

@@ -22,9 +22,9 @@ type queue struct {
 func newQueue(most int, weights map[store.Lane]int) *queue {
 	q := &queue{most: most, weights: weights, room: make(map[store.Lane]chan struct{}),
 		lanes: make(map[store.Lane][]store.Delivery), credit: make(map[store.Lane]int)}
-	for _, lane := range store.Lanes {
-		q.room[lane] = make(chan struct{}, 1)
-	}
+	// The lanes that one fetcher fills share what it waits for.
+	q.room[store.Urgent], q.room[store.Normal] = make(chan struct{}, 1), make(chan struct{}, 1)
+	q.room[store.Bulk] = q.room[store.Normal]
 	q.ready = sync.NewCond(&q.mu)
 	return q
 }

@@ -95,7 +95,7 @@ func beginRows(all []Beginning) []any {
 
 var (
 	endUnsent = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ? WHERE delivery = ? AND claim = ? AND ended = 0`)
-	giveBack  = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ?,
+	giveBack  = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `, due = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)` + ours)
 )
 
@@ -134,7 +134,7 @@ var (
 	endAttempts = q(`UPDATE illumicode_attempt SET ended = CAST(r.value ->> 2 AS BIGINT), class = r.value ->> 3, code = CAST(r.value ->> 4 AS INTEGER),
 		enhanced = r.value ->> 5, reply = r.value ->> 6, remote = r.value ->> 7
 		FROM json_each(?) AS r WHERE delivery IN (SELECT value FROM json_each(?)) AND delivery = r.value ->> 0 AND number = CAST(r.value ->> 1 AS INTEGER) AND ended = 0`)
-	putBack = q(`UPDATE illumicode_delivery SET state = ?, worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
+	putBack = q(`UPDATE illumicode_delivery SET state = ?, worker = '', ` + joined + `, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
 		attempts = ?, spent = ?, held_by = ?, note = ?` + ours)
 
 	// Deliveries that were sent are most of all: they leave by the group. A pair is an id and its claim.

@@ -49,10 +49,12 @@ const ours = ` WHERE id = ? AND claim = ? AND state = 'claimed'`
 
 // After its first claim nothing joins a delivery any more: what comes later begins a letter of its
 // own. Its collapse key is then its id, which says that items belong to it.
+const joined = `collapse = CASE WHEN collapse = '' THEN '' ELSE id END`
+
 var (
-	unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END,
+	unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `,
 		due = CASE WHEN due > ? THEN due ELSE ? END, note = ?` + ours)
-	holdClaimed = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, held_by = ?, note = ?` + ours)
+	holdClaimed = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?` + ours)
 )
 
 // Unclaim gives a delivery back that was claimed and not attempted, due at until or later.

@@ -198,13 +198,14 @@ const failedChosen = `SELECT id FROM illumicode_ended WHERE state = 'failed' AND
 var (
 	revive = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,
 		name, data, lane, 'waiting', created, CAST(? AS BIGINT), CASE WHEN deliver_before > CAST(? AS BIGINT) THEN deliver_before ELSE 0 END,
-		claim, '', 0, attempts, 0, 0, '', zone, visible, bundle, version, once, '', app_key, lead, '', fallback, asked_by, trace
+		claim, '', 0, attempts, 0, 0, '', zone, visible, bundle, version, once, '', app_key, lead, '', '', asked_by, trace
 		FROM illumicode_ended WHERE id IN (SELECT value FROM json_each(?)) AND state = 'failed'`)
 	deleteRevived = q(`DELETE FROM illumicode_ended WHERE id IN (SELECT value FROM json_each(?)) AND state = 'failed'`)
 )
 
 // Revive lets failed deliveries that a filter chooses wait again, due at now, with all their
-// attempts before them, and returns how many. A deadline that has passed is lifted.
+// attempts before them, and returns how many. A deadline that has passed is lifted, and a fallback has
+// been used.
 func (s *Store) Revive(ctx context.Context, f Filter, now time.Time) (int64, error) {
 	where, args := f.where()
 	return s.steps(ctx, func(t Tx) (int64, error) {

@@ -46,11 +46,11 @@ const orphaned = `state = 'claimed' AND NOT EXISTS
 // the next one, and has lost its claims nevertheless.
 var (
 	takeOrphans = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE ` + orphaned + ` RETURNING id`)
-	holdOrphans = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, held_by = ?, note = ?,
+	holdOrphans = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
 		WHERE id IN (SELECT value FROM json_each(?)) AND once = 1
 		AND EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`)
-	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', collapse = CASE WHEN collapse = '' THEN '' ELSE id END, due = ?, note = ?,
+	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `, due = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
 		WHERE id IN (SELECT value FROM json_each(?)) AND state = 'claimed'`)
 	endOrphanAttempts = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ?

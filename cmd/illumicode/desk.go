@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -146,7 +147,11 @@ func pauseOf(cmd *cobra.Command, args []string) (store.Pause, error) {
 		return p, misuse{fmt.Errorf("there is no lane %q; the lanes are %s", p.Name, joined(store.Lanes))}
 	}
 	if p.Kind == "domain" {
-		p.Name = strings.ToLower(p.Name)
+		a, err := message.ParseAddress("anybody@" + p.Name)
+		if err != nil {
+			return p, misuse{fmt.Errorf("%q is no domain", p.Name)}
+		}
+		p.Name = a.Domain()
 	}
 	return p, nil
 }
