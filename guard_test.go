@@ -70,12 +70,12 @@ func TestCopyOfTheDatabaseHolds(t *testing.T) {
 
 func TestPause(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
-	for _, p := range []store.Pause{{Kind: "letter", Name: "moved"}, {Kind: "domain", Name: "ternisle.example"}, {Kind: "provider", Name: "inbox"}, {Kind: "lane", Name: "normal"}} {
+	for _, p := range []store.Pause{{Kind: "letter", Name: "moved"}, {Kind: "domain", Name: "xn--trnholm-90a.example"}, {Kind: "provider", Name: "inbox"}, {Kind: "lane", Name: "normal"}} {
 		if err := k.Service.Store().Pause(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(60 * time.Millisecond)
-		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1)})
+		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: "jens@törnholm.example"}})
 		if p.Kind == "lane" {
 			time.Sleep(60 * time.Millisecond)
 			ended(t, k, id, store.Waiting)

@@ -102,17 +102,39 @@ func (s *Store) steps(ctx context.Context, step func(Tx) (int64, error)) (total 
 
 const chosen = `SELECT id FROM illumicode_delivery WHERE state IN ('waiting', 'held') AND %WHERE% LIMIT 500 FOR UPDATE SKIP LOCKED`
 
-// Cancel ends the deliveries that a filter chooses and that no worker has in hand, and returns
-// how many that were. It works in steps: what was cancelled stays so if a later step fails.
-func (s *Store) Cancel(ctx context.Context, f Filter, note string, now time.Time) (int64, error) {
-	return s.steps(ctx, func(t Tx) (int64, error) { return t.cancel(ctx, f, note, now) })
+// Cancel ends the deliveries that a filter chooses and that no worker has in hand, and the lists
+// that are not expanded yet, and returns how many of both. It works in steps: what was cancelled
+// stays so if a later step fails.
+func (s *Store) Cancel(ctx context.Context, f Filter, note string, now time.Time) (total int64, err error) {
+	err = s.Write(ctx, func(t Tx) (err error) { total, err = t.cancelLists(ctx, f); return err })
+	if err != nil {
+		return 0, err
+	}
+	n, err := s.steps(ctx, func(t Tx) (int64, error) { return t.cancel(ctx, f, note, now) })
+	return total + n, err
 }
 
-// deleteFanouts is for the lists under a key that are not expanded yet.
-var (
-	deletePiecesOfKey  = q(`DELETE FROM illumicode_fanout_piece WHERE fanout IN (SELECT id FROM illumicode_fanout WHERE app_key = ? AND app_key <> '')`)
-	deleteFanoutsOfKey = q(`DELETE FROM illumicode_fanout WHERE app_key = ? AND app_key <> ''`)
+const (
+	dropPieces = `DELETE FROM illumicode_fanout_piece WHERE fanout IN (SELECT id FROM illumicode_fanout WHERE %WHERE%)`
+	dropLists  = `DELETE FROM illumicode_fanout WHERE %WHERE%`
 )
+
+// cancelLists cancels what is left of the lists that a filter chooses as a whole: by their letter,
+// lane, key and age. The pieces go first, which waits for one that is being expanded.
+func (t Tx) cancelLists(ctx context.Context, f Filter) (int64, error) {
+	if f.State != "" && f.State != Waiting {
+		return 0, nil
+	}
+	f.State = ""
+	if (f != Filter{Lane: f.Lane, Letter: f.Letter, Key: f.Key, CreatedBefore: f.CreatedBefore, CreatedAfter: f.CreatedAfter}) {
+		return 0, nil
+	}
+	where, args := f.where()
+	if _, err := t.exec(ctx, strings.ReplaceAll(dropPieces, "%WHERE%", where), args...); err != nil {
+		return 0, err
+	}
+	return t.exec(ctx, strings.ReplaceAll(dropLists, "%WHERE%", where), args...)
+}
 
 // CancelKey cancels everything under the application's key, lists that are not expanded included,
 // and returns how many deliveries and lists that were.
@@ -120,32 +142,28 @@ func (t Tx) CancelKey(ctx context.Context, key, note string, now time.Time) (int
 	if key == "" {
 		return 0, nil
 	}
-	if _, err := t.exec(ctx, deletePiecesOfKey, key); err != nil {
-		return 0, err
-	}
-	lists, err := t.exec(ctx, deleteFanoutsOfKey, key)
-	if err != nil {
-		return 0, err
-	}
-	for total := lists; ; {
-		n, err := t.cancel(ctx, Filter{Key: key}, note, now)
-		if total += n; err != nil || n == 0 {
-			return total, err
+	f := Filter{Key: key}
+	total, err := t.cancelLists(ctx, f)
+	for err == nil {
+		var n int64
+		n, err = t.cancel(ctx, f, note, now)
+		if total += n; n == 0 {
+			break
 		}
 	}
+	return total, err
 }
 
 // In a caller's transaction no query may have to be prepared first.
-var _ = q(chosenBy(Filter{Key: "any"}.where()))
-
-func chosenBy(where string, _ []any) string { return strings.ReplaceAll(chosen, "%WHERE%", where) }
+var byKey = func() string { where, _ := Filter{Key: "any"}.where(); return where }()
+var _ = []string{q(strings.ReplaceAll(chosen, "%WHERE%", byKey)), q(strings.ReplaceAll(dropPieces, "%WHERE%", byKey)), q(strings.ReplaceAll(dropLists, "%WHERE%", byKey))}
 
 func (t Tx) cancel(ctx context.Context, f Filter, note string, now time.Time) (int64, error) {
 	if _, err := t.exec(ctx, deleteChosen, "[]"); err != nil { // a write first, as SQLite wants it
 		return 0, err
 	}
 	where, args := f.where()
-	rows, err := t.query(ctx, chosenBy(where, args), args...)
+	rows, err := t.query(ctx, strings.ReplaceAll(chosen, "%WHERE%", where), args...)
 	ids, err := collect(t.s, rows, err, scanText)
 	if err != nil || len(ids) == 0 {
 		return 0, err

@@ -27,7 +27,7 @@ type Person struct {
 const PieceSize = 100
 
 var (
-	insertFanout = q(`INSERT INTO illumicode_fanout (id, draft, bundle, app_key, due, lead, deliver_before, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`)
+	insertFanout = q(`INSERT INTO illumicode_fanout (id, draft, letter, lane, bundle, app_key, due, lead, deliver_before, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 	insertList   = q(`INSERT INTO illumicode_fanout_piece (fanout, piece, people) VALUES (?, ?, ?)`)
 )
 
@@ -37,7 +37,7 @@ func (t Tx) InsertFanout(ctx context.Context, f Fanout) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.exec(ctx, insertFanout, f.ID, string(draft), f.Draft.Bundle, f.Draft.Key, millis(f.Draft.Due), f.Draft.Lead.Milliseconds(),
+	_, err = t.exec(ctx, insertFanout, f.ID, string(draft), f.Draft.Letter, string(f.Draft.Lane), f.Draft.Bundle, f.Draft.Key, millis(f.Draft.Due), f.Draft.Lead.Milliseconds(),
 		millis(f.Draft.DeliverBefore), millis(f.Draft.Created))
 	return err
 }

@@ -23,18 +23,19 @@ type change struct {
 	use, short string
 	does       string        // what it does to them, for the question
 	states     []store.State // of those it can change
+	lists      bool          // it changes lists too
 	do         func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error)
 }
 
 func (a *app) outboxRelease() *cobra.Command {
-	return a.change(change{"release", "Let held deliveries go", "released", []store.State{store.Held},
+	return a.change(change{"release", "Let held deliveries go", "released", []store.State{store.Held}, false,
 		func(ctx context.Context, st *store.Store, f store.Filter, _ time.Time) (int64, error) {
 			return st.Release(ctx, f)
 		}})
 }
 
 func (a *app) outboxRetry() *cobra.Command {
-	return a.change(change{"retry", "Try deliveries at once that wait for another attempt or have failed", "tried again", []store.State{store.Waiting, store.Failed},
+	return a.change(change{"retry", "Try deliveries at once that wait for another attempt or have failed", "tried again", []store.State{store.Waiting, store.Failed}, false,
 		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			hurried, err := st.Hurry(ctx, f, now)
 			if err != nil {
@@ -46,7 +47,7 @@ func (a *app) outboxRetry() *cobra.Command {
 }
 
 func (a *app) outboxCancel() *cobra.Command {
-	return a.change(change{"cancel", "Cancel deliveries that no worker has in hand", "cancelled", []store.State{store.Waiting, store.Held},
+	return a.change(change{"cancel", "Cancel deliveries that no worker has in hand, and what is left of lists", "cancelled", []store.State{store.Waiting, store.Held}, true,
 		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			return st.Cancel(ctx, f, "cancelled by an operator", now)
 		}})
@@ -97,7 +98,7 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 	for _, s := range c.states {
 		n += count[s]
 	}
-	if n > 0 && !yes {
+	if !yes && (n > 0 || c.lists) { // lists that are not expanded yet are no deliveries
 		ok, err := a.ask(fmt.Sprintf("%d deliveries would be %s. Go on?", n, c.does))
 		if err != nil {
 			return err

@@ -90,6 +90,8 @@ CREATE TABLE illumicode_item (
 CREATE TABLE illumicode_fanout (
   id             TEXT NOT NULL PRIMARY KEY,
   draft          TEXT NOT NULL,      -- JSON: the delivery that all get
+  letter         TEXT NOT NULL,
+  lane           TEXT NOT NULL,
   bundle         TEXT NOT NULL,
   app_key        TEXT NOT NULL,
   due            BIGINT NOT NULL,

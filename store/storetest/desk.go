@@ -37,6 +37,34 @@ func holds(b *bed) {
 	}
 }
 
+// A wrong list is cancelled by its letter while it is being expanded: nothing of it comes later.
+func wrongList(b *bed) {
+	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: "{}", Lane: store.Bulk, Due: start, Created: start}}
+	b.write(func(t store.Tx) error {
+		if err := t.InsertFanout(b.Context(), f); err != nil {
+			return err
+		}
+		for piece := range 3 {
+			if err := t.InsertPeople(b.Context(), f.ID, piece, []store.Person{{Address: "m@ternisle.example"}}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if _, err := b.st.Expand(b.Context(), newID); err != nil {
+		b.Fatal(err)
+	}
+	if n, err := b.st.Cancel(b.Context(), store.Filter{Letter: "moved", Address: "other@ternisle.example"}, "", start); err != nil || n != 0 {
+		b.Errorf("by another address %d, %v", n, err)
+	}
+	if n, err := b.st.Cancel(b.Context(), store.Filter{Letter: "moved"}, "wrong", start); err != nil || n != 2 {
+		b.Errorf("cancelled %d, %v; want a delivery and the rest of its list", n, err)
+	}
+	if left, err := b.st.Left(b.Context()); err != nil || left {
+		b.Errorf("something is left: %v", err)
+	}
+}
+
 func bulk(b *bed) {
 	b.worker("w")
 	for i := range 1203 { // more than two steps

@@ -28,7 +28,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 	}{
 		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
 		{"attempts and ends", attempts}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"collapse", collapse},
-		{"holds and pauses", holds}, {"bulk changes", bulk}, {"reminders move", moves}, {"lists expand once", lists},
+		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves}, {"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
 		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings},
 	} {
