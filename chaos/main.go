@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strings"
 	"text/tabwriter"
 	"time"
 )
@@ -18,6 +19,7 @@ func main() {
 	}
 	letters := flag.Int("letters", 50_000, "how many letters each scenario delivers")
 	faults := flag.Int("faults", 100, "how many faults each scenario with countable faults has")
+	only := flag.String("only", "", "play only the scenarios with this word in their name")
 	flag.Parse()
 	program, err := os.Executable()
 	if err != nil {
@@ -26,7 +28,7 @@ func main() {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Hour)
 	defer stop()
-	reports, err := playAll(ctx, program, *letters, *faults, func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
+	reports, err := playAll(ctx, program, *only, *letters, *faults, func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\tTIME")
 	for _, r := range reports {
@@ -43,13 +45,13 @@ func main() {
 	}
 }
 
-// playAll plays every scenario on every database that it is for, with workers that are processes of
-// program.
-func playAll(ctx context.Context, program string, letters, faults int, played func(report)) ([]report, error) {
+// playAll plays every scenario whose name contains only, on every database that it is for, with
+// workers that are processes of program.
+func playAll(ctx context.Context, program, only string, letters, faults int, played func(report)) ([]report, error) {
 	var all []report
 	for _, sc := range scenarios {
 		for _, database := range []string{onSQLite, onPostgres} {
-			if sc.database != "" && sc.database != database {
+			if sc.database != "" && sc.database != database || !strings.Contains(sc.name, only) {
 				continue
 			}
 			r, err := play(ctx, program, sc, database, letters, faults)

@@ -185,6 +185,14 @@ func (w *worker) beat(ctx context.Context) error {
 		w.log.Warn("recovered deliveries of a worker that stopped", "released", released, "perhaps_sent", underWay)
 		w.Wake()
 	}
+	unheard, err := w.store.RecoverUnheard(ctx, w.row.ID, w.queue.ids(), w.row.Seen.Add(-w.cfg.Lease/3), w.row.Seen)
+	if err != nil {
+		return err
+	}
+	if unheard > 0 {
+		w.log.Warn("gave back what a claim took whose answer was lost with its connection", "released", unheard)
+		w.Wake()
+	}
 	if _, err := w.store.ReleaseStray(ctx); err != nil {
 		return err
 	}
@@ -253,9 +261,10 @@ func (w *worker) send(ctx context.Context, reserved bool) {
 		}
 		if ctx.Err() != nil { // no more than what has begun
 			w.giveBack(d, w.now(), "")
-			continue
+		} else {
+			w.deliver(w.hard, d)
 		}
-		w.deliver(w.hard, d)
+		w.queue.done(d)
 	}
 }
 
@@ -405,14 +414,16 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 	if err != nil {
 		return store.Delivery{}, err
 	}
-	d, err := o.store.ClaimOne(ctx, w.row.ID, id, o.now())
-	if err == nil {
+	d, claimErr := o.store.ClaimOne(ctx, w.row.ID, id, o.now())
+	if claimErr == nil {
 		w.deliver(hard, d)
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return store.Delivery{}, err
 	}
+	// Even after an error: the claim may have been made, and its answer lost.
 	if err := o.store.Leave(context.WithoutCancel(ctx), w.row.ID, o.now()); err != nil {
-		return store.Delivery{}, fmt.Errorf("outbox: after the attempt: %w", err)
+		return store.Delivery{}, fmt.Errorf("outbox: after the attempt: %w", errors.Join(claimErr, err))
+	}
+	if claimErr != nil && !errors.Is(claimErr, store.ErrNotFound) {
+		return store.Delivery{}, claimErr
 	}
 	return o.store.Delivery(ctx, id)
 }

@@ -290,6 +290,45 @@ func TestFencing(t *testing.T) {
 	}
 }
 
+// A claim whose answer was lost with its connection is made all the same: the worker, which goes on
+// renewing its lease, must give back what it does not know of.
+func TestClaimUnheardOf(t *testing.T) {
+	st := openStore(t)
+	known := put(t, st, "ines@ternisle.example", store.Normal, nil)
+	hold := make(chan bool)
+	begun := make(chan bool, 2)
+	w := &way{name: "harbour", answer: func(provider.Handover) provider.Result {
+		begun <- true
+		<-hold
+		return provider.Result{Class: retry.Accepted}
+	}}
+	c := quick
+	c.Lease = 150 * time.Millisecond
+	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
+	defer stop()
+	ended := make(chan error, 1)
+	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(), c).Run(ctx) }()
+	<-begun // the worker has what it knows of in work, for longer than a lease
+	d, _ := get(t, st, known)
+	unheard := put(t, st, "mara@ternisle.example", store.Normal, func(d *store.Delivery) { d.Due = time.Now().Add(time.Hour) })
+	if _, err := st.ClaimOne(ctx, d.Worker, unheard, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-begun:
+	case <-ctx.Done():
+		t.Error("what the worker claimed and did not hear of stays claimed for ever")
+	}
+	close(hold)
+	stop()
+	if err := <-ended; err != nil {
+		t.Fatal(err)
+	}
+	if d, attempts := get(t, st, known); d.State != store.Sent || len(attempts) != 1 {
+		t.Errorf("what the worker knew of: %s, %d attempts; want sent with one", d.State, len(attempts))
+	}
+}
+
 // At the end of a Run, attempts under way finish within the grace period, and the rest waits
 // again at once, without an attempt.
 func TestDrain(t *testing.T) {

@@ -1,12 +1,15 @@
 package outbox
 
 import (
+	"maps"
+	"slices"
 	"sync"
 
 	"github.com/illumicode/illumicode/store"
 )
 
-// A queue holds what a worker has claimed and no sender has begun, lane by lane.
+// A queue holds what a worker has claimed and no sender has begun, lane by lane, and knows what
+// senders have in work.
 type queue struct {
 	most    int // of a lane
 	weights map[store.Lane]int
@@ -16,12 +19,13 @@ type queue struct {
 	ready  *sync.Cond
 	lanes  map[store.Lane][]store.Delivery
 	credit map[store.Lane]int
+	known  map[string]int64 // the claim of every delivery that is queued or in work
 	closed bool
 }
 
 func newQueue(most int, weights map[store.Lane]int) *queue {
 	q := &queue{most: most, weights: weights, room: make(map[store.Lane]chan struct{}),
-		lanes: make(map[store.Lane][]store.Delivery), credit: make(map[store.Lane]int)}
+		lanes: make(map[store.Lane][]store.Delivery), credit: make(map[store.Lane]int), known: make(map[string]int64)}
 	// The lanes that one fetcher fills share what it waits for.
 	q.room[store.Urgent], q.room[store.Normal] = make(chan struct{}, 1), make(chan struct{}, 1)
 	q.room[store.Bulk] = q.room[store.Normal]
@@ -44,7 +48,26 @@ func (q *queue) put(lane store.Lane, all []store.Delivery) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.lanes[lane] = append(q.lanes[lane], all...)
+	for _, d := range all {
+		q.known[d.ID] = d.Claim
+	}
 	q.ready.Broadcast()
+}
+
+// done says that a sender has finished with what it took.
+func (q *queue) done(d store.Delivery) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.known[d.ID] == d.Claim { // else it was claimed again meanwhile
+		delete(q.known, d.ID)
+	}
+}
+
+// ids returns what is queued or in work.
+func (q *queue) ids() []string {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return slices.Collect(maps.Keys(q.known))
 }
 
 // take returns the next delivery for a sender, and waits for one; false means that the queue is

@@ -46,6 +46,8 @@ const orphaned = `state = 'claimed' AND NOT EXISTS
 // the next one, and has lost its claims nevertheless.
 var (
 	takeOrphans = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE ` + orphaned + ` RETURNING id`)
+	takeUnheard = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE state = 'claimed' AND worker = ? AND claimed < ?
+		AND NOT (id IN (SELECT value FROM json_each(?))) RETURNING id`)
 	holdOrphans = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
 		WHERE id IN (SELECT value FROM json_each(?)) AND once = 1
@@ -63,30 +65,44 @@ var (
 // it is recorded as ambiguous, and its repeat is a repeat. One that may go out only once is held.
 func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		ms := millis(now)
-		const lost = "the worker stopped before an answer came"
-		rows, err := t.query(ctx, takeOrphans, ms)
-		ids, err := collect(s, rows, err, scanText)
-		if err != nil {
+		if released, underWay, err = t.giveBack(ctx, now, takeOrphans, millis(now)); err != nil {
 			return err
-		}
-		if released = int64(len(ids)); released > 0 {
-			all := list(ids)
-			if _, err := t.exec(ctx, holdOrphans, HeldUnsure, lost, all); err != nil {
-				return err
-			}
-			if _, err := t.exec(ctx, releaseOrphans, ms, lost, all); err != nil {
-				return err
-			}
-			if underWay, err = t.exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, all); err != nil {
-				return err
-			}
 		}
 		// Kept for a day after its end, a worker still tells when somebody last worked.
 		_, err = t.exec(ctx, deleteDeadWorkers, millis(now.Add(-24*time.Hour)))
 		return err
 	})
 	return released, underWay, err
+}
+
+// RecoverUnheard gives back what a worker claimed before a time and does not know of, and returns
+// how much that was. A claim whose answer the connection lost is one that was made all the same,
+// and while its worker lives nobody else would ever free it. known holds the ids that it knows.
+func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time) (released int64, err error) {
+	err = s.Write(ctx, func(t Tx) error {
+		released, _, err = t.giveBack(ctx, now, takeUnheard, worker, millis(before), list(known))
+		return err
+	})
+	return released, err
+}
+
+// giveBack makes wait, due at now, what a statement takes from its worker and returns the ids of.
+func (t Tx) giveBack(ctx context.Context, now time.Time, take string, args ...any) (released, underWay int64, err error) {
+	const lost = "the worker stopped before an answer came"
+	rows, err := t.query(ctx, take, args...)
+	ids, err := collect(t.s, rows, err, scanText)
+	if err != nil || len(ids) == 0 {
+		return 0, 0, err
+	}
+	ms, all := millis(now), list(ids)
+	if _, err := t.exec(ctx, holdOrphans, HeldUnsure, lost, all); err != nil {
+		return 0, 0, err
+	}
+	if _, err := t.exec(ctx, releaseOrphans, ms, lost, all); err != nil {
+		return 0, 0, err
+	}
+	underWay, err = t.exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, all)
+	return int64(len(ids)), underWay, err
 }
 
 // Offset returns how far the database's clock is ahead of this machine's, as read by now; 0 where

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -101,22 +102,46 @@ func TestKilledWorkerLosesNothing(t *testing.T) {
 	}
 }
 
-// Two workers in two processes share one file: every letter arrives once.
+// Two workers in two processes share one file: every letter arrives once. The letters come when both
+// work, and slowly enough for two senders that neither can do all of them alone.
 func TestTwoWorkersOneFile(t *testing.T) {
-	const letters = 800 // enough that neither is done before the other has started
+	const letters = 800
 	p := newPlace(t)
-	p.fill(letters)
+	p.change(`lease = "30s"`, "lease = \"30s\"\nsenders = 2")
 	var workers []*exec.Cmd
 	var output [2]bytes.Buffer
 	for i := range output {
-		w := tool(t, "--config", p.config, "deliver", "--until-empty")
+		w := tool(t, "--config", p.config, "deliver")
 		w.Stdout, w.Stderr = &output[i], &output[i]
 		if err := w.Start(); err != nil {
 			t.Fatal(err)
 		}
 		workers = append(workers, w)
 	}
+	f, err := config.Load(p.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	st, err := f.OpenStore(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for working := 0; working < len(workers); {
+		if err := st.DB().QueryRowContext(t.Context(), "SELECT COUNT(*) FROM illumicode_worker").Scan(&working); err != nil {
+			t.Fatal(err)
+		}
+	}
+	st.Close()
+	p.fill(letters)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	if _, err := p.inbox.Wait(ctx, "", letters); err != nil {
+		t.Fatal(err)
+	}
 	for i, w := range workers {
+		if err := w.Process.Signal(syscall.SIGTERM); err != nil {
+			t.Fatal(err)
+		}
 		if err := w.Wait(); err != nil {
 			t.Fatalf("%v\n%s", err, output[i].String())
 		}

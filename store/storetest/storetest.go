@@ -27,7 +27,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		play func(*bed)
 	}{
 		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
-		{"attempts and ends", attempts}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"collapse", collapse},
+		{"attempts and ends", attempts}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
 		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves}, {"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
 		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings},
@@ -319,6 +319,22 @@ func fencing(b *bed) {
 		if d := b.get(id); d.State != store.Waiting || d.Attempts != tries || d.Note == "" {
 			b.Errorf("an end as %s under a lost claim: %+v", state, d)
 		}
+	}
+}
+
+// What a worker claimed and does not know of waits again, under another claim; what it knows of,
+// and what it claimed just now, stays.
+func unheard(b *bed) {
+	b.worker("w")
+	b.put(nil)
+	b.put(nil)
+	all := b.claim("w", 2)
+	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, start); err != nil || n != 0 {
+		b.Errorf("%d, %v; a claim of just now is given back", n, err)
+	}
+	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start.Add(time.Minute), start.Add(time.Minute))
+	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed || lost.State != store.Waiting || lost.Claim == all[1].Claim {
+		b.Errorf("%d, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
 	}
 }
 
