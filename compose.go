@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/url"
 	"strings"
+	"time"
 
 	"golang.org/x/text/language"
 
@@ -23,9 +24,6 @@ import (
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
 )
-
-// confirmLetter is the letter of a signup's challenge.
-const confirmLetter = "confirm"
 
 // A composer makes letters for the outbox.
 type composer struct{ s *Service }
@@ -40,10 +38,13 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		return outbox.Letter{}, err
 	}
 	r := letter.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.s.writer}
-	if d.Challenge == "" {
-		r.Data, err = c.data(ctx, d)
-	} else {
+	switch {
+	case d.Challenge != "":
 		r.Data, r.Proof, err = c.proof(ctx, d)
+	case d.Letter == changeLetter:
+		r.Data, r.Proof, err = c.undoing(ctx, d)
+	default:
+		r.Data, err = c.data(ctx, d)
 	}
 	if err != nil {
 		return outbox.Letter{}, err
@@ -250,27 +251,73 @@ func (c composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 		return nil, letter.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
 	}
 	now := c.s.now()
-	switch {
-	case row.Decoy:
+	if row.Decoy && (!c.s.tellOwner || d.Letter != existsLetter && d.Letter != unknownLetter) {
 		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to"}
-	case row.State == challenge.Accepted:
+	}
+	switch row.State {
+	case challenge.Accepted:
 		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "the address is confirmed already"}
-	case row.Judge(challenge.Link, now) == challenge.Expired:
+	case challenge.Ended:
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge was called off: " + row.Why}
+	}
+	if !row.Alive(now) {
 		return nil, letter.Proof{}, &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
 	}
 	key, err := c.s.keys.Key(row.Kid, now)
 	if err != nil {
 		return nil, letter.Proof{}, err
 	}
-	// Everything in the claims comes from the rows, so every attempt signs the same bytes.
-	link := c.s.LinkURL(c.s.links.Sign(key, token.Claims{
-		Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID, Address: key.Thumbprint(row.Address),
-	}))
-	return map[string]any{"name": row.Name}, letter.Proof{
-		Link: link, LinkLife: min(row.LinkLife, row.Ends.Sub(d.Fixed)),
-		Code:     otp.Format(otp.Derive(key.CodeKey(), row.ID, d.Generation, row.Digits)),
-		CodeLife: min(row.CodeLife, row.Ends.Sub(d.Fixed)),
-	}, nil
+	data, err := readData(row.Data)
+	if err != nil {
+		return nil, letter.Proof{}, err
+	}
+	data["name"] = row.Name
+	if row.Decoy {
+		return data, letter.Proof{}, nil
+	}
+	p := letter.Proof{NotMe: c.s.notMeURL(row, key, d)}
+	if row.Forms.Has(challenge.Link) {
+		// Everything in the claims comes from the rows, so every attempt signs the same bytes.
+		p.Link = c.s.LinkURL(c.s.links.Sign(key, token.Claims{
+			Purpose: row.Purpose, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID,
+			Address: key.Thumbprint(row.Address), Action: row.Action,
+		}))
+		p.LinkLife = min(row.LinkLife, row.Ends.Sub(d.Fixed))
+	}
+	if row.Forms.Has(challenge.Code) {
+		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.ID, d.Generation, row.Digits))
+		p.CodeLife = min(row.CodeLife, row.Ends.Sub(d.Fixed))
+	}
+	return data, p, nil
+}
+
+// undoing returns the values of the letter that tells an old address of a change, or says why it is
+// not needed any more.
+func (c composer) undoing(ctx context.Context, d store.Delivery) (map[string]any, letter.Proof, error) {
+	data, err := readData(d.Data)
+	if err != nil {
+		return nil, letter.Proof{}, err
+	}
+	id, _ := data[changeID].(string)
+	row, err := c.s.store.Change(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is gone"}
+	}
+	if err != nil {
+		return nil, letter.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	if row.State != store.Pending && row.State != store.Made {
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " + string(row.State)}
+	}
+	key, err := c.s.keys.Key(row.Kid, c.s.now())
+	if err != nil {
+		return nil, letter.Proof{}, err
+	}
+	delete(data, changeID)
+	data["new_address"], data["undo_days"] = row.New, max(1, int(c.s.undo/(24*time.Hour)))
+	return data, letter.Proof{Link: c.s.refuseURL(c.s.links.Sign(key, token.Claims{
+		Purpose: purposeUndo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID, Address: key.Thumbprint(row.Old),
+	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil
 }
 
 // LinkURL returns the URL that carries a token to the page behind a link.

@@ -13,14 +13,25 @@ var (
 	ErrExpired = errors.New("illumicode: expired")
 	// ErrUsed matches a proof that has done its work: the address is confirmed already.
 	ErrUsed = errors.New("illumicode: already confirmed")
+	// ErrCalledOff matches a proof whose challenge was ended before: its reader said "this was not
+	// me", its address was corrected, or the same browser began another.
+	ErrCalledOff = errors.New("illumicode: called off")
+	// ErrOtherBrowser matches a link that signs in, opened where the sign-in did not begin.
+	ErrOtherBrowser = errors.New("illumicode: this link signs in only the browser that asked for it")
+	// ErrPurpose matches a proof given to a call that is for others.
+	ErrPurpose = errors.New("illumicode: the proof is for another purpose")
+	// ErrOtherAction matches a proof that is good for another action than the one about to be done.
+	ErrOtherAction = errors.New("illumicode: the proof is for another action")
+	// ErrNotConfirmed matches an address that the subject has not confirmed, or not lately enough.
+	ErrNotConfirmed = errors.New("illumicode: the subject has not confirmed this address")
 	// ErrWrongCode matches a code that does not fit; see [WrongCodeError].
 	ErrWrongCode = errors.New("illumicode: the code does not fit")
 	// ErrNotACode matches input that no code can look like. It has cost no try.
 	ErrNotACode = errors.New("illumicode: not a code; it has digits only")
 	// ErrNoTries matches a code refused unseen, since all tries are spent. The link still works.
 	ErrNoTries = errors.New("illumicode: no tries left for a code")
-	// ErrTooSoon matches a resend asked for too early; see [TooSoonError].
-	ErrTooSoon = errors.New("illumicode: too soon to send again")
+	// ErrTooSoon matches a resend, a sign-in or a try that came too early; see [TooSoonError].
+	ErrTooSoon = errors.New("illumicode: too soon")
 	// ErrNothingPending means that a subject has no signup to be reminded of.
 	ErrNothingPending = errors.New("illumicode: no signup is pending")
 	// ErrHeld means that another subject holds the address as confirmed. Roll back.
@@ -44,7 +55,7 @@ type WrongCodeError struct{ TriesLeft int }
 func (e *WrongCodeError) Error() string { return ErrWrongCode.Error() }
 func (e *WrongCodeError) Unwrap() error { return ErrWrongCode }
 
-// A TooSoonError says when the letter may be sent again; get it with errors.AsType.
+// A TooSoonError says when the same call will do; get it with errors.AsType.
 type TooSoonError struct{ At time.Time }
 
 func (e *TooSoonError) Error() string { return ErrTooSoon.Error() }

@@ -27,6 +27,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -70,10 +71,34 @@ type Config struct {
 
 	MaxAttachments int64 // of one letter, in bytes; 0 or less means 20 MiB
 
-	Letters *letter.Set      // nil means letters.Default
-	Signup  challenge.Policy // lives, tries and resends; the zero Policy is all defaults
-	Outbox  outbox.Config    // how workers work; the zero Config is all defaults
-	Log     *slog.Logger     // one line an attempt, no addresses, no secrets; nil means slog.Default
+	Letters *letter.Set // nil means letters.Default
+
+	// Signup, Reverify, SignIn and StepUp are the lives, tries and resends of these flows; the zero
+	// Policy is all defaults. Purposes are the application's own besides, each under its name.
+	Signup, Reverify, SignIn, StepUp challenge.Policy
+	Purposes                         map[string]Purpose
+
+	// Admit refuses addresses that the application does not want, such as those of [Domains]. Its
+	// error may be shown to who asked, so it must not tell whether the address has an account. It
+	// may be called at any time from any goroutine. Nil admits all.
+	Admit func(ctx context.Context, a message.Address) error
+
+	// TellOwner lets the owner of an address know what must not be told to who asked: that a sign-in
+	// was tried and there is no account, or a signup and there is one already. False writes nothing.
+	TellOwner bool
+
+	Welcome bool          // whether a confirmed signup is followed by the letter "welcome"
+	Undo    time.Duration // how long the holder of an old address can take a change back; 0 or less means 7 days
+	Recheck Recheck       // how stale and bounced addresses are asked again
+
+	// Lapsed is told, by a worker and in the transaction that closes it, of every challenge that
+	// nobody proved in time, and of every stale address whose time of grace is over: so that the
+	// application can drop an account that was never confirmed. An error rolls back and is tried
+	// again. Nil means that nobody need be told.
+	Lapsed func(ctx context.Context, tx *sql.Tx, l Lapse) error
+
+	Outbox outbox.Config // how workers work; the zero Config is all defaults
+	Log    *slog.Logger  // one line an attempt, no addresses, no secrets; nil means slog.Default
 
 	// Now is the service's clock: every instant in rows, tokens and decisions comes from it.
 	// Nil means time.Now. Tests and rehearsals set it.
@@ -98,30 +123,38 @@ type Site struct {
 	Colours   letter.Colours // of letters; empty ones have defaults
 
 	ConfirmPath     string // where package web serves the page behind a link; empty means /confirm
+	NotMePath       string // where it serves the page behind "this was not me" and "take it back"; empty means /not-me
 	UnsubscribePath string // where it serves the page behind a notice's List-Unsubscribe; empty means /unsubscribe
 }
 
 // A Service is Illumicode in an application. It is safe for concurrent use. Use [New].
 type Service struct {
-	store   *store.Store
-	keys    *token.Keyring
-	links   *token.Signer // of signup
-	site    Site
-	from    message.Address
-	froms   map[string]message.Address // of letters that have their own
-	sign    Signer                     // nil for unsigned
-	letters *letter.Set
-	policy  challenge.Policy // of signup
-	writer  letter.Writer
-	mark    *message.Part // inline; nil for none
-	zones   zones
-	maxFile int64
-	sms     bool // a provider carries SMS
-	rules   []EventRule
-	outbox  *outbox.Outbox
-	log     *slog.Logger
-	clock   *clock
-	now     func() time.Time // the clock's
+	store     *store.Store
+	keys      *token.Keyring
+	links     *token.Signer
+	site      Site
+	from      message.Address
+	froms     map[string]message.Address // of letters that have their own
+	sign      Signer                     // nil for unsigned
+	letters   *letter.Set
+	purposes  map[string]Purpose
+	admit     func(context.Context, message.Address) error
+	tellOwner bool
+	welcome   bool
+	undo      time.Duration
+	recheck   Recheck
+	asked     hourly
+	lapsed    func(context.Context, *sql.Tx, Lapse) error
+	writer    letter.Writer
+	mark      *message.Part // inline; nil for none
+	zones     zones
+	maxFile   int64
+	sms       bool // a provider carries SMS
+	rules     []EventRule
+	outbox    *outbox.Outbox
+	log       *slog.Logger
+	clock     *clock
+	now       func() time.Time // the clock's
 
 	announcing atomic.Bool // workers elsewhere are about to be told
 }
@@ -150,6 +183,9 @@ func New(c Config) (*Service, error) {
 	c.Site.BaseURL = base
 	if c.Site.ConfirmPath == "" {
 		c.Site.ConfirmPath = "/confirm"
+	}
+	if c.Site.NotMePath == "" {
+		c.Site.NotMePath = "/not-me"
 	}
 	if c.Site.UnsubscribePath == "" {
 		c.Site.UnsubscribePath = "/unsubscribe"
@@ -198,8 +234,12 @@ func New(c Config) (*Service, error) {
 	if c.MaxAttachments <= 0 {
 		c.MaxAttachments = 20 << 20
 	}
-	if c.Signup, err = c.Signup.WithDefaults(); err != nil {
-		return nil, wrong("Signup", err.Error())
+	purposes, err := c.purposes()
+	if err != nil {
+		return nil, err
+	}
+	if c.Undo <= 0 {
+		c.Undo = undoFor
 	}
 	if c.Log == nil {
 		c.Log = slog.Default()
@@ -220,8 +260,10 @@ func New(c Config) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, challenge.Signup),
-		site: c.Site, from: c.From, froms: froms, sign: c.Sign, letters: c.Letters, policy: c.Signup, log: c.Log, clock: clock, now: clock.now,
+		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, slices.Concat(slices.Sorted(maps.Keys(purposes)), []string{purposeNotMe, purposeUndo})...),
+		site: c.Site, from: c.From, froms: froms, sign: c.Sign, letters: c.Letters, log: c.Log,
+		purposes: purposes, admit: c.Admit, tellOwner: c.TellOwner, welcome: c.Welcome, undo: c.Undo, recheck: c.Recheck.withDefaults(), lapsed: c.Lapsed,
+		clock: clock, now: clock.now,
 		writer: writer, mark: mark, maxFile: c.MaxAttachments, rules: c.Events,
 		sms: slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Can().SMS }),
 	}
@@ -237,8 +279,43 @@ func New(c Config) (*Service, error) {
 	if len(s.rules) > 0 {
 		c.Outbox.Events = s.takeEvents
 	}
+	c.Outbox.Care = s.care
 	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, s.now, c.Log, c.Outbox)
 	return s, nil
+}
+
+// purposes returns all purposes with their letters and policies.
+func (c Config) purposes() (map[string]Purpose, error) {
+	all := map[string]Purpose{
+		challenge.Signup: {confirmLetter, c.Signup}, challenge.Reverify: {reverifyLetter, c.Reverify},
+		challenge.SignIn: {signInLetter, c.SignIn}, challenge.StepUp: {stepUpLetter, c.StepUp},
+	}
+	for name, p := range c.Purposes {
+		_, taken := all[name]
+		switch {
+		case taken || name == purposeNotMe || name == purposeUndo || name == "":
+			return nil, fmt.Errorf("illumicode: Config.Purposes: %q is taken; choose another name", name)
+		case !c.Letters.Has(p.Letter) || !c.Letters.CarriesProof(p.Letter):
+			return nil, fmt.Errorf("illumicode: Config.Purposes: %q needs a letter that has a button or a place for a code; %q is none", name, p.Letter)
+		}
+		all[name] = p
+	}
+	for name, p := range all {
+		link, code := c.Letters.Offers(p.Letter)
+		room := map[[2]bool]challenge.Forms{{true, true}: challenge.Both, {true, false}: challenge.LinkOnly, {false, true}: challenge.CodeOnly}[[2]bool{link, code}]
+		switch {
+		case p.Policy.Forms == "":
+			p.Policy.Forms = room
+		case p.Policy.Forms != room && room != challenge.Both:
+			return nil, fmt.Errorf("illumicode: the policy of %s: its letters carry %s, and letter %q has room for %s only", name, p.Policy.Forms, p.Letter, room)
+		}
+		var err error
+		if p.Policy, err = p.Policy.WithDefaults(name); err != nil {
+			return nil, fmt.Errorf("illumicode: the policy of %s: %w", name, err)
+		}
+		all[name] = p
+	}
+	return all, nil
 }
 
 // writer returns who is writing, as letters show it, and the mark that travels with them.

@@ -3,6 +3,7 @@ package illumicode
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -14,24 +15,35 @@ import (
 	"github.com/illumicode/illumicode/store"
 )
 
-// A Proof says that somebody has shown control of an address. It is made by [Service.Prove] and
-// [Service.ProveLink] only, and becomes effective by [Tx.Accept] within a quarter of an hour.
+// A Proof says that somebody has shown control of an address. It is made by [Service.Prove],
+// [Service.ProveLink] and [Service.ProveLinkFrom] only, and becomes effective within a quarter of an
+// hour: by [Tx.Accept], [Tx.AcceptSignIn] or [Tx.AcceptAction], as its purpose wants.
 type Proof struct {
 	challenge string
+	purpose   string
 	subject   string
 	address   message.Address
+	action    string
 	by        challenge.Form
+	here      bool
 	at        time.Time
 }
+
+// Purpose returns what the challenge was for.
+func (p Proof) Purpose() string { return p.purpose }
 
 // Subject returns the application's identifier of the account.
 func (p Proof) Subject() string { return p.subject }
 
-// Address returns the proven address, as it was given at the signup.
+// Address returns the proven address, as it was given at the beginning.
 func (p Proof) Address() string { return p.address.String() }
 
-// By returns the form of the proof: a code proves the browser that began, a link any browser.
+// By returns the form of the proof.
 func (p Proof) By() challenge.Form { return p.by }
+
+// SameBrowser reports whether the proof came from the browser that began. A code always does; a link
+// may be opened anywhere, and then nobody may be signed in there.
+func (p Proof) SameBrowser() bool { return p.here }
 
 // proofLife bounds the time between proving and accepting.
 const proofLife = 15 * time.Minute
@@ -40,9 +52,10 @@ const proofLife = 15 * time.Minute
 //
 // A try is spent, in a transaction of its own, before the comparison, which takes constant time;
 // nothing gives it back. The error matches [ErrNotACode] (no try spent), [ErrWrongCode] (get the
-// tries left with errors.AsType[*WrongCodeError]), [ErrNoTries], [ErrExpired], [ErrUsed],
-// [ErrInvalid] for an unknown ticket, or [ErrStuck]. A code proven again before it is accepted
-// costs another try.
+// tries left with errors.AsType[*WrongCodeError]), [ErrNoTries], [ErrTooSoon] (no try spent: after
+// many wrong codes at the address or from the network, a challenge's tries are some seconds apart),
+// [ErrExpired], [ErrUsed], [ErrCalledOff], [ErrInvalid] for an unknown ticket, or [ErrStuck]. A code
+// proven again before it is accepted costs another try.
 func (s *Service) Prove(ctx context.Context, ticket, code string) (Proof, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
@@ -55,13 +68,23 @@ func (s *Service) Prove(ctx context.Context, ticket, code string) (Proof, error)
 	if err != nil {
 		return Proof{}, ErrNotACode
 	}
+	if err := s.mayTry(ctx, c); err != nil {
+		return Proof{}, err
+	}
+	spent := c.Tries
 	err = s.own(ctx, func(ctx context.Context) error {
-		c, err = s.store.SpendTry(ctx, digest(ticket))
+		c, err = s.store.SpendTry(ctx, digest(ticket), spent, s.now())
 		return err
 	})
-	if errors.Is(err, store.ErrNotFound) { // accepted meanwhile, or no try left
-		if c, err = s.byTicket(ctx, ticket); err == nil && c.State == challenge.Accepted {
-			return Proof{}, ErrUsed
+	if errors.Is(err, store.ErrNotFound) { // accepted meanwhile, no try left, or another was faster
+		if c, err = s.byTicket(ctx, ticket); err != nil {
+			return Proof{}, err
+		}
+		switch {
+		case c.State != challenge.Open:
+			return Proof{}, outcomeError(c.Judge(challenge.Code, s.now()))
+		case c.Tries != spent && c.Tries < c.TriesAllowed:
+			return s.Prove(ctx, ticket, code)
 		}
 		return Proof{}, ErrNoTries
 	}
@@ -71,33 +94,109 @@ func (s *Service) Prove(ctx context.Context, ticket, code string) (Proof, error)
 	now := s.now()
 	key, err := s.keys.Key(c.Kid, now)
 	if err != nil {
-		return Proof{}, ErrExpired // its key was retired; a new signup helps
+		return Proof{}, ErrExpired // its key was retired; a new challenge helps
 	}
 	fits := false
 	for _, g := range c.Generations(now) {
 		fits = otp.Equal(otp.Derive(key.CodeKey(), c.ID, g, c.Digits), typed) || fits
 	}
 	if !fits || c.Decoy {
+		if err := s.failed(ctx, c); err != nil {
+			return Proof{}, err
+		}
 		return Proof{}, &WrongCodeError{TriesLeft: c.TriesAllowed - c.Tries}
 	}
-	return s.proven(ctx, c, challenge.Code)
+	return s.proven(ctx, c, challenge.Code, true)
 }
 
-// ProveLink checks the token of a link. It costs no try: a signature cannot be guessed. It
-// changes nothing that a second call would notice, so a mail scanner may follow the link; only
-// [Tx.Accept] acts. The error matches [ErrInvalid], [ErrExpired], [ErrUsed] or [ErrStuck].
+// names returns under what a challenge's wrong codes are remembered: the address, or the known
+// browser instead, which no stranger can slow down, and the network.
+func names(ctx context.Context, c store.Challenge) []string {
+	who := "address:" + c.Mailbox
+	if c.Known {
+		who = "browser:" + c.Browser
+	}
+	if from := network(ctx); from != "" {
+		return []string{who, "network:" + from}
+	}
+	return []string{who}
+}
+
+// networkAllowance is how many times more wrong codes come from a network than from one person:
+// many people share one.
+const networkAllowance = 4
+
+// mayTry refuses a try that comes too soon after the last one of the same challenge.
+func (s *Service) mayTry(ctx context.Context, c store.Challenge) error {
+	if c.Tried.IsZero() {
+		return nil
+	}
+	now := s.now()
+	for i, name := range names(ctx, c) {
+		r, err := s.store.Failures(ctx, name)
+		if err != nil {
+			return err
+		}
+		count := r.Count(now)
+		if i > 0 {
+			count /= networkAllowance
+		}
+		if at := c.Tried.Add(challenge.Pause(count)); now.Before(at) {
+			return &TooSoonError{At: at}
+		}
+	}
+	return nil
+}
+
+// failed remembers a wrong code.
+func (s *Service) failed(ctx context.Context, c store.Challenge) error {
+	now := s.now()
+	return s.own(ctx, func(ctx context.Context) error {
+		return s.store.Write(ctx, func(t store.Tx) error {
+			for _, name := range names(ctx, c) {
+				r, err := t.LockFailures(ctx, name, now)
+				if err == nil {
+					err = t.SetFailures(ctx, name, r.Failed(now))
+				}
+				if err != nil {
+					return err
+				}
+			}
+			return t.Record(ctx, c.StepOf("tried", "wrong code", network(ctx), now))
+		})
+	})
+}
+
+// ProveLink checks the token of a link, opened in whatever browser. It costs no try: a signature
+// cannot be guessed. It changes nothing that a second call would notice, so a mail scanner may
+// follow the link; only accepting acts. The error matches [ErrInvalid], [ErrExpired], [ErrUsed],
+// [ErrCalledOff], [ErrStuck], or [ErrOtherBrowser] for a link that signs in.
 func (s *Service) ProveLink(ctx context.Context, link string) (Proof, error) {
+	return s.ProveLinkFrom(ctx, "", link)
+}
+
+// ProveLinkFrom is ProveLink for a browser that has a ticket, as its cookie said; "" for none. The
+// ticket of another challenge counts as none.
+func (s *Service) ProveLinkFrom(ctx context.Context, ticket, link string) (Proof, error) {
 	c, err := s.byLink(ctx, link)
 	if err != nil {
 		return Proof{}, err
 	}
-	return s.proven(ctx, c, challenge.Link)
+	here := digest(ticket) == c.Ticket
+	if c.Purpose == challenge.SignIn && !here {
+		return Proof{}, ErrOtherBrowser
+	}
+	return s.proven(ctx, c, challenge.Link, here)
 }
 
 // Inspect returns what a link would confirm, for the page that asks before it acts. Its errors
-// are those of [Service.ProveLink]; with [ErrExpired] and [ErrUsed] the Pending is filled in.
-func (s *Service) Inspect(ctx context.Context, link string) (Pending, error) {
+// are those of [Service.ProveLink]; with [ErrExpired], [ErrUsed] and [ErrOtherBrowser] the Pending is
+// filled in.
+func (s *Service) Inspect(ctx context.Context, ticket, link string) (Pending, error) {
 	c, err := s.byLink(ctx, link)
+	if err == nil && c.Purpose == challenge.SignIn && digest(ticket) != c.Ticket {
+		err = ErrOtherBrowser
+	}
 	return pendingOf(c.Challenge), err
 }
 
@@ -120,8 +219,9 @@ func (s *Service) byLink(ctx context.Context, link string) (c store.Challenge, e
 		return c, err
 	}
 	key, err := s.keys.Key(claims.KeyID(), now)
-	if err != nil || c.Decoy || c.Kid != claims.KeyID() || key.Thumbprint(c.Address) != claims.Address {
-		return store.Challenge{}, ErrInvalid // the address of the challenge is not the one the link was sent to
+	if err != nil || c.Decoy || c.Kid != claims.KeyID() || key.Thumbprint(c.Address) != claims.Address ||
+		c.Purpose != claims.Purpose || c.Action != claims.Action {
+		return store.Challenge{}, ErrInvalid // the challenge is not the one that the link was sent for
 	}
 	if err := outcomeError(c.Judge(challenge.Link, now)); err != nil {
 		return c, err
@@ -133,9 +233,13 @@ func (s *Service) byLink(ctx context.Context, link string) (c store.Challenge, e
 }
 
 // proven records that a proof was seen and returns it.
-func (s *Service) proven(ctx context.Context, c store.Challenge, by challenge.Form) (Proof, error) {
+func (s *Service) proven(ctx context.Context, c store.Challenge, by challenge.Form, here bool) (Proof, error) {
 	now := s.now()
-	err := s.own(ctx, func(ctx context.Context) error { return s.store.MarkProved(ctx, c.ID, by, now) })
+	err := s.own(ctx, func(ctx context.Context) error {
+		return s.store.Write(ctx, func(t store.Tx) error {
+			return t.MarkProved(ctx, c.ID, by, c.StepOf("proved", string(by), network(ctx), now))
+		})
+	})
 	if err != nil {
 		return Proof{}, err
 	}
@@ -143,36 +247,93 @@ func (s *Service) proven(ctx context.Context, c store.Challenge, by challenge.Fo
 	if err != nil {
 		return Proof{}, err
 	}
-	return Proof{challenge: c.ID, subject: c.Subject, address: address, by: by, at: now}, nil
+	return Proof{challenge: c.ID, purpose: c.Purpose, subject: c.Subject, address: address, action: c.Action, by: by, here: here, at: now}, nil
 }
 
 func outcomeError(o challenge.Outcome) error {
 	switch o {
 	case challenge.AlreadyDone:
 		return ErrUsed
+	case challenge.CalledOff:
+		return ErrCalledOff
 	case challenge.Expired:
 		return ErrExpired
+	case challenge.NotOffered:
+		return ErrInvalid
 	}
 	return nil
 }
 
-// Accept makes a proof effective in the application's transaction: the challenge is accepted and
-// the address confirmed for its subject. Of all callers with proofs of one challenge exactly one
-// succeeds; the others get [ErrUsed]. After a rollback Accept may be called again with the same
-// proof. [ErrHeld] and [ErrExpired] mean: roll back.
-func (t Tx) Accept(ctx context.Context, p Proof) error {
+// accept marks a proof's challenge accepted, for the one caller that wins.
+func (t Tx) accept(ctx context.Context, p Proof) error {
 	now := t.s.now()
 	if p.challenge == "" || now.Sub(p.at) > proofLife {
 		return ErrExpired
 	}
-	won, err := t.rows.Accept(ctx, p.challenge, now)
+	won, err := t.rows.Accept(ctx, p.challenge, p.action, now)
 	if err != nil {
 		return err
 	}
 	if !won {
 		return ErrUsed
 	}
-	held, err := t.rows.Confirm(ctx, p.subject, p.address.String(), p.address.Mailbox(), now)
+	return nil
+}
+
+// accepted returns the line of the trail that says so.
+func (p Proof) accepted(ctx context.Context, now time.Time) store.Step {
+	return store.Step{Challenge: p.challenge, Subject: p.subject, Mailbox: p.address.Mailbox(), At: now, What: "accepted", Outcome: p.purpose, Network: network(ctx)}
+}
+
+// Accept makes a proof effective in the application's transaction: the challenge is accepted and
+// the address confirmed for its subject. Of all callers with proofs of one challenge exactly one
+// succeeds; the others get [ErrUsed]. After a rollback Accept may be called again with the same
+// proof. [ErrHeld] and [ErrExpired] mean: roll back. A change of address is then made, and what
+// was its old address confirms nothing any more.
+//
+// It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]) and proofs that
+// are good for one action only ([Tx.AcceptAction]).
+func (t Tx) Accept(ctx context.Context, p Proof) error {
+	if p.purpose == challenge.SignIn || p.action != "" {
+		return ErrPurpose
+	}
+	if err := t.accept(ctx, p); err != nil {
+		return err
+	}
+	now := t.s.now()
+	switch p.purpose {
+	case challenge.Reverify:
+		frozen, err := t.makeChange(ctx, p, now)
+		if err != nil || frozen {
+			return errors.Join(err, t.rows.Record(ctx, p.accepted(ctx, now)))
+		}
+	case challenge.Signup:
+		if t.s.welcome {
+			if err := t.addWelcome(ctx, p, now); err != nil {
+				return err
+			}
+		}
+	}
+	return t.confirm(ctx, p, now)
+}
+
+// addWelcome adds the letter that follows a confirmed signup.
+func (t Tx) addWelcome(ctx context.Context, p Proof, now time.Time) error {
+	c, err := t.rows.ChallengeOf(ctx, p.challenge)
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(map[string]string{"name": c.Name})
+	if err != nil {
+		return err
+	}
+	return t.rows.InsertDelivery(ctx, store.Delivery{ID: newID(), Letter: welcomeLetter, Locale: c.Locale, Address: c.Address, Name: c.Name,
+		Data: string(data), Lane: store.Normal, Created: now, Due: now})
+}
+
+// confirm records the address of an accepted proof as confirmed.
+func (t Tx) confirm(ctx context.Context, p Proof, now time.Time) error {
+	held, err := t.rows.Confirm(ctx, p.subject, p.address.String(), p.address.Mailbox(), now, p.accepted(ctx, now))
 	if err != nil {
 		return err
 	}
@@ -182,12 +343,23 @@ func (t Tx) Accept(ctx context.Context, p Proof) error {
 	return nil
 }
 
-// Confirm proves a link and accepts it in one call: apply, which may be nil, makes the
+// Confirm proves a link and accepts it in one call, for signups, changes of address and purposes of
+// the application's own: apply, which may be nil, makes the
 // application's own writes, in the same commit. It runs for the one caller that wins. Errors
 // are those of [Service.ProveLink], [Tx.Accept] and apply, after any of which nothing has
 // changed.
 func (s *Service) Confirm(ctx context.Context, link string, apply func(tx *sql.Tx, p Proof) error) error {
 	p, err := s.ProveLink(ctx, link)
+	if err != nil {
+		return err
+	}
+	return s.acceptInTx(ctx, p, apply)
+}
+
+// ConfirmFrom is Confirm for a browser that has a ticket, so that apply can tell whether it is the
+// one that began ([Proof.SameBrowser]).
+func (s *Service) ConfirmFrom(ctx context.Context, ticket, link string, apply func(tx *sql.Tx, p Proof) error) error {
+	p, err := s.ProveLinkFrom(ctx, ticket, link)
 	if err != nil {
 		return err
 	}
@@ -204,6 +376,7 @@ func (s *Service) ConfirmCode(ctx context.Context, ticket, code string, apply fu
 }
 
 func (s *Service) acceptInTx(ctx context.Context, p Proof, apply func(tx *sql.Tx, p Proof) error) error {
+	defer s.Wake() // a letter may have been written beside
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		if err := s.In(tx).Accept(ctx, p); err != nil || apply == nil {
 			return err
@@ -212,11 +385,13 @@ func (s *Service) acceptInTx(ctx context.Context, p Proof, apply func(tx *sql.Tx
 	})
 }
 
-// Confirmed reports whether the subject has a confirmed address. It is the question of a sign-in.
+// Confirmed reports whether the subject has a confirmed address, or one that is asked again and has
+// its time of grace. It is the question of a sign-in.
 func (s *Service) Confirmed(ctx context.Context, subject string) (bool, error) {
 	addresses, err := s.store.Addresses(ctx, subject)
+	now := s.now()
 	for _, a := range addresses {
-		if a.Standing == store.Confirmed {
+		if a.Standing == store.Confirmed || now.Before(a.GraceEnds) {
 			return true, err
 		}
 	}

@@ -179,6 +179,7 @@ type catalogFile struct {
 		Instruction string            `toml:"instruction"`
 		Button      string            `toml:"button"`
 		CodeLabel   string            `toml:"code_label"`
+		NotMe       string            `toml:"not_me"`
 		Aside       string            `toml:"aside"`
 		Closing     string            `toml:"closing"`
 		SMS         string            `toml:"sms"`

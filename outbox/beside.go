@@ -59,6 +59,29 @@ func (w *worker) chores(ctx context.Context) {
 	}
 }
 
+// careEvery is how many polls pass between two looks for what time asks for.
+const careEvery = 20
+
+// care does what time asks for, until ctx ends.
+func (w *worker) care(ctx context.Context) {
+	for w.cfg.Care != nil {
+		n, err := w.cfg.Care(ctx)
+		if err != nil && ctx.Err() == nil {
+			w.log.Error("what has run out cannot be closed", "error", err)
+		}
+		if n > 0 {
+			w.Wake()
+		}
+		rest := careEvery * w.cfg.Poll
+		if n > 0 && err == nil {
+			rest = w.cfg.Poll
+		}
+		if !sleep(ctx, rest) {
+			return
+		}
+	}
+}
+
 // chore does one step of what waits, and returns how much it did.
 func (w *worker) chore(ctx context.Context) (int, error) {
 	any, err := w.store.AnyPiece(ctx)

@@ -71,6 +71,7 @@ type Config struct {
 
 	Site   string                                       // the base URL that the database must send for; empty for any
 	Events func(ctx context.Context) (n int, err error) // turns some events that wait into deliveries; nil for none
+	Care   func(ctx context.Context) (n int, err error) // does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
 }
 
 func (c Config) withDefaults() Config {
@@ -233,6 +234,7 @@ func (o *Outbox) Run(ctx context.Context) error {
 	})
 	others.Go(func() { w.listen(ctx) })
 	others.Go(func() { w.chores(ctx) })
+	others.Go(func() { w.care(ctx) })
 	others.Go(func() { w.sample(ctx) })
 	// Nothing is claimed before the guard and the pauses are known, and what is urgent already comes
 	// before everything else.

@@ -12,22 +12,40 @@ type Standing string
 const (
 	Unconfirmed Standing = "unconfirmed"
 	Confirmed   Standing = "confirmed"
+	Stale       Standing = "stale"      // was confirmed, and is asked again
+	Bounced     Standing = "bounced"    // letters to it came back
+	Silenced    Standing = "suppressed" // must not be written to
 )
 
 // An Address is the row of an address and its standing for a subject.
 type Address struct {
-	Subject  string
-	Address  string
-	Standing Standing
-	Since    time.Time
+	Subject   string
+	Address   string
+	Mailbox   string // message.Address.Mailbox
+	Standing  Standing
+	Since     time.Time
+	Reason    string    // why it stands so, in words; may be empty
+	Asked     time.Time // when a stale or bounced one was last asked again; zero if not yet
+	GraceEnds time.Time // until when the application lets it work; zero for none
 }
 
-var insertAddress = q(`INSERT INTO illumicode_address (subject, address, standing, since)
-	VALUES (?, ?, 'unconfirmed', ?) ON CONFLICT (subject, address) DO NOTHING`)
+const addressColumns = `subject, address, mailbox, standing, since, reason, asked, grace_ends`
+
+func scanAddress(r scanner) (a Address, err error) {
+	var since, asked, grace int64
+	err = r.Scan(&a.Subject, &a.Address, &a.Mailbox, &a.Standing, &since, &a.Reason, &asked, &grace)
+	a.Since, a.Asked, a.GraceEnds = instant(since), instant(asked), instant(grace)
+	return a, err
+}
+
+const insertAddress = `INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
+	VALUES (?, ?, ?, 'unconfirmed', ?) ON CONFLICT (subject, address) DO NOTHING`
+
+var addAddress = q(insertAddress)
 
 // AddAddress records an address as unconfirmed, unless the subject has it already.
-func (t Tx) AddAddress(ctx context.Context, subject, address string, now time.Time) error {
-	_, err := t.exec(ctx, insertAddress, subject, address, millis(now))
+func (t Tx) AddAddress(ctx context.Context, subject, address, mailbox string, now time.Time) error {
+	_, err := t.exec(ctx, addAddress, subject, address, mailbox, millis(now))
 	return err
 }
 
@@ -35,38 +53,117 @@ var (
 	insertHolder = q(`INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, ?)
 		ON CONFLICT (mailbox) DO NOTHING`)
 	selectHolder   = q(`SELECT subject FROM illumicode_holder WHERE mailbox = ?`)
-	confirmAddress = q(`INSERT INTO illumicode_address (subject, address, standing, since)
-		VALUES (?, ?, 'confirmed', ?)
-		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since`)
+	deleteHolder   = q(`DELETE FROM illumicode_holder WHERE mailbox = ? AND subject = ?`)
+	confirmAddress = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
+		VALUES (?, ?, ?, 'confirmed', ?)
+		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox,
+		reason = '', asked = 0, grace_ends = 0`, insertTrail)
+	deleteAddress     = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ?`)
+	deleteUnconfirmed = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
+	setStanding       = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
+		WHERE subject = ? AND mailbox = ? AND standing <> ?`)
 )
 
-// Confirm records an address as confirmed for a subject and reports whether it could: false
-// means that another subject holds the mailbox. No statement fails on a conflict.
-func (t Tx) Confirm(ctx context.Context, subject, address, mailbox string, now time.Time) (bool, error) {
+// HoldMailbox makes a subject the holder of a mailbox and reports whether it is: false means that another
+// one holds it. No statement fails on a conflict.
+func (t Tx) HoldMailbox(ctx context.Context, subject, mailbox string, now time.Time) (bool, error) {
 	n, err := t.exec(ctx, insertHolder, mailbox, subject, millis(now))
-	if err != nil {
-		return false, err
+	if err != nil || n == 1 {
+		return n == 1, err
 	}
-	if n == 0 {
-		rows, err := t.query(ctx, selectHolder, mailbox)
-		holder, err := one(t.s, rows, err, func(r scanner) (h string, err error) { return h, r.Scan(&h) })
-		if err != nil || holder != subject {
-			return false, err
-		}
-	}
-	_, err = t.exec(ctx, confirmAddress, subject, address, millis(now))
-	return true, err
+	rows, err := t.query(ctx, selectHolder, mailbox)
+	holder, err := one(t.s, rows, err, scanText)
+	return holder == subject, err
 }
 
-var selectAddresses = q(`SELECT subject, address, standing, since FROM illumicode_address WHERE subject = ? ORDER BY since DESC, address`)
+// Confirm records an address as confirmed for a subject, with a line of its trail, and reports
+// whether it could: false means that another subject holds the mailbox.
+func (t Tx) Confirm(ctx context.Context, subject, address, mailbox string, now time.Time, step Step) (bool, error) {
+	holds, err := t.HoldMailbox(ctx, subject, mailbox, now)
+	if err != nil || !holds {
+		return false, err
+	}
+	return true, t.all(ctx, confirmAddress, []any{subject, address, mailbox, millis(now)}, step.args())
+}
+
+// ReleaseMailbox lets others hold a mailbox that a subject has held.
+func (t Tx) ReleaseMailbox(ctx context.Context, subject, mailbox string) error {
+	_, err := t.exec(ctx, deleteHolder, mailbox, subject)
+	return err
+}
+
+// RemoveAddress takes an address from a subject.
+func (t Tx) RemoveAddress(ctx context.Context, subject, address string) error {
+	_, err := t.exec(ctx, deleteAddress, subject, address)
+	return err
+}
+
+// RemoveUnconfirmed takes an address from a subject that has not confirmed it.
+func (t Tx) RemoveUnconfirmed(ctx context.Context, subject, address string) error {
+	_, err := t.exec(ctx, deleteUnconfirmed, subject, address)
+	return err
+}
+
+// SetStanding changes how an address of a subject stands, and reports whether it did: not if it
+// stood so already, or is not the subject's.
+func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing Standing, reason string, grace, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, setStanding, string(standing), millis(now), reason, millis(grace), subject, mailbox, string(standing))
+	return n > 0, err
+}
+
+var (
+	selectAddresses = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE subject = ? ORDER BY since DESC, address`)
+	selectByMailbox = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE mailbox = ? AND subject <> '' ORDER BY since DESC, subject`)
+	selectOwner     = q(`SELECT ` + addressColumns + ` FROM illumicode_address a WHERE mailbox = ? AND standing IN ('confirmed', 'stale', 'bounced')
+		AND subject = (SELECT subject FROM illumicode_holder h WHERE h.mailbox = a.mailbox)
+		AND NOT EXISTS (SELECT 1 FROM illumicode_change c WHERE c.subject = a.subject AND c.state = 'frozen') LIMIT 1`)
+	selectToAsk = q(`SELECT ` + addressColumns + ` FROM illumicode_address
+		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND subject <> '' ORDER BY asked LIMIT ?`)
+	selectGraceOver = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE grace_ends > 0 AND grace_ends <= ? ORDER BY grace_ends LIMIT ?`)
+	markAsked       = q(`UPDATE illumicode_address SET asked = ? WHERE subject = ? AND address = ? AND asked = ?`)
+	endGrace        = q(`UPDATE illumicode_address SET grace_ends = 0 WHERE subject = ? AND address = ? AND grace_ends = ?`)
+)
 
 // Addresses returns the addresses of a subject, the latest change first.
 func (s *Store) Addresses(ctx context.Context, subject string) ([]Address, error) {
 	rows, err := s.query(ctx, selectAddresses, subject)
-	return collect(s, rows, err, func(r scanner) (a Address, err error) {
-		var since int64
-		err = r.Scan(&a.Subject, &a.Address, &a.Standing, &since)
-		a.Since = instant(since)
-		return a, err
-	})
+	return collect(s, rows, err, scanAddress)
+}
+
+// AddressesAt returns what is known of a mailbox, for every subject that has it.
+func (s *Store) AddressesAt(ctx context.Context, mailbox string) ([]Address, error) {
+	rows, err := s.query(ctx, selectByMailbox, mailbox)
+	return collect(s, rows, err, scanAddress)
+}
+
+// Owner returns the address of the subject that holds a mailbox and may sign in with it, or
+// [ErrNotFound].
+func (t Tx) Owner(ctx context.Context, mailbox string) (Address, error) {
+	rows, err := t.query(ctx, selectOwner, mailbox)
+	return one(t.s, rows, err, scanAddress)
+}
+
+// ToAsk returns up to n stale or bounced addresses that were not asked since.
+func (s *Store) ToAsk(ctx context.Context, since time.Time, n int) ([]Address, error) {
+	rows, err := s.query(ctx, selectToAsk, millis(since), n)
+	return collect(s, rows, err, scanAddress)
+}
+
+// MarkAsked says that an address is asked again, and reports whether it was this call that did.
+func (t Tx) MarkAsked(ctx context.Context, a Address, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, markAsked, millis(now), a.Subject, a.Address, millis(a.Asked))
+	return n == 1, err
+}
+
+// GraceOver returns up to n addresses whose time of grace is over.
+func (s *Store) GraceOver(ctx context.Context, now time.Time, n int) ([]Address, error) {
+	rows, err := s.query(ctx, selectGraceOver, millis(now), n)
+	return collect(s, rows, err, scanAddress)
+}
+
+// EndGrace says that the end of an address's grace was told, and reports whether it was this call
+// that did.
+func (t Tx) EndGrace(ctx context.Context, a Address) (bool, error) {
+	n, err := t.exec(ctx, endGrace, a.Subject, a.Address, millis(a.GraceEnds))
+	return n == 1, err
 }

@@ -12,10 +12,14 @@ import (
 type Challenge struct {
 	challenge.Challenge
 
-	Name   string // display name
-	Locale string
-	Kid    string
-	Ticket string // digest
+	Name    string // display name
+	Locale  string
+	Kid     string
+	Ticket  string // digest
+	Letter  string // what carries the proof
+	Data    string // JSON: what the letter says besides
+	Mailbox string // message.Address.Mailbox
+	Browser string // of a known browser: its id
 
 	Proved   time.Time
 	ProvedBy challenge.Form
@@ -24,31 +28,47 @@ type Challenge struct {
 
 const challengeColumns = `id, purpose, subject, address, name, locale, kid, ticket, state, decoy, created, ends,
 	code_life, link_life, digits, tries, tries_allowed, generation, code_from, previous_until, link_from,
-	resends, resend_after, proved, proved_by, accepted`
+	resends, resend_after, letter, data, forms, action, mailbox, browser, why, tried, proved, proved_by, accepted`
 
 func scanChallenge(row scanner) (Challenge, error) {
 	var c Challenge
-	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, proved, accepted int64
+	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, tried, proved, accepted int64
 	err := row.Scan(&c.ID, &c.Purpose, &c.Subject, &c.Address, &c.Name, &c.Locale, &c.Kid, &c.Ticket, &c.State, &c.Decoy,
 		&created, &ends, &codeLife, &linkLife, &c.Digits, &c.Tries, &c.TriesAllowed, &c.Generation, &codeFrom,
-		&previous, &linkFrom, &c.Resends, &resendAfter, &proved, &c.ProvedBy, &accepted)
+		&previous, &linkFrom, &c.Resends, &resendAfter, &c.Letter, &c.Data, &c.Forms, &c.Action, &c.Mailbox, &c.Browser,
+		&c.Why, &tried, &proved, &c.ProvedBy, &accepted)
 	c.Created, c.Ends, c.CodeFrom, c.PreviousUntil = instant(created), instant(ends), instant(codeFrom), instant(previous)
 	c.CodeLife, c.LinkLife = time.Duration(codeLife)*time.Millisecond, time.Duration(linkLife)*time.Millisecond
-	c.LinkFrom, c.ResendAfter = instant(linkFrom), instant(resendAfter)
+	c.LinkFrom, c.ResendAfter, c.Tried = instant(linkFrom), instant(resendAfter), instant(tried)
 	c.Proved, c.Accepted = instant(proved), instant(accepted)
+	c.Known = c.Browser != ""
 	return c, err
 }
 
-var insertChallenge = q(`INSERT INTO illumicode_challenge (` + challengeColumns + `)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0)`)
+const insertChallenge = `INSERT INTO illumicode_challenge (` + challengeColumns + `)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', 0, 0, '', 0)`
 
-// InsertChallenge adds a new challenge. It cannot conflict: ID and Ticket are random.
-func (t Tx) InsertChallenge(ctx context.Context, c Challenge) error {
-	_, err := t.exec(ctx, insertChallenge, c.ID, c.Purpose, c.Subject, c.Address, c.Name, c.Locale, c.Kid, c.Ticket,
+func (c Challenge) args() []any {
+	return []any{c.ID, c.Purpose, c.Subject, c.Address, c.Name, c.Locale, c.Kid, c.Ticket,
 		string(c.State), flag(c.Decoy), millis(c.Created), millis(c.Ends), c.CodeLife.Milliseconds(), c.LinkLife.Milliseconds(),
 		c.Digits, c.Tries, c.TriesAllowed, c.Generation, millis(c.CodeFrom), millis(c.PreviousUntil), millis(c.LinkFrom),
-		c.Resends, millis(c.ResendAfter))
-	return err
+		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser}
+}
+
+var (
+	begin        = together(insertChallenge, insertDelivery, insertTrail)
+	beginAddress = together(insertChallenge, insertAddress, insertDelivery, insertTrail)
+)
+
+// Begin adds a new challenge, its letter and the first line of its trail, in as few statements as
+// the database allows; and with newAddress its address as unconfirmed, unless the subject has it
+// already. It cannot conflict: identifiers and tickets are random.
+func (t Tx) Begin(ctx context.Context, c Challenge, letter Delivery, newAddress bool, network string) error {
+	first := Step{Challenge: c.ID, Subject: c.Subject, Mailbox: c.Mailbox, At: c.Created, What: "begun", Outcome: c.Purpose, Network: network}
+	if !newAddress {
+		return t.all(ctx, begin, c.args(), letter.values(), first.args())
+	}
+	return t.all(ctx, beginAddress, c.args(), []any{c.Subject, c.Address, c.Mailbox, millis(c.Created)}, letter.values(), first.args())
 }
 
 // flag is a truth value in the INTEGER columns that both databases have.
@@ -65,12 +85,19 @@ var (
 	selectByTicket  = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE ticket = ?`)
 	selectOpen      = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge
 		WHERE subject = ? AND purpose = ? AND state = 'open' ORDER BY created DESC LIMIT 1`)
+	selectOpenAt = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE mailbox = ? AND purpose = ? AND state = 'open' ORDER BY created`)
 )
 
 // Challenge returns the challenge with this id, or [ErrNotFound].
 func (s *Store) Challenge(ctx context.Context, id string) (Challenge, error) {
 	rows, err := s.query(ctx, selectChallenge, id)
 	return one(s, rows, err, scanChallenge)
+}
+
+// ChallengeOf is [Store.Challenge] in a transaction.
+func (t Tx) ChallengeOf(ctx context.Context, id string) (Challenge, error) {
+	rows, err := t.query(ctx, selectChallenge, id)
+	return one(t.s, rows, err, scanChallenge)
 }
 
 // ChallengeByTicket returns the challenge whose ticket has this digest, or [ErrNotFound].
@@ -85,32 +112,63 @@ func (s *Store) OpenChallenge(ctx context.Context, subject, purpose string) (Cha
 	return one(s, rows, err, scanChallenge)
 }
 
-var spendTry = q(`UPDATE illumicode_challenge SET tries = tries + 1
-	WHERE ticket = ? AND state = 'open' AND tries < tries_allowed RETURNING ` + challengeColumns)
+// OpenAt returns the open challenges of a purpose at a mailbox, expired or not, the oldest first.
+func (t Tx) OpenAt(ctx context.Context, mailbox, purpose string) ([]Challenge, error) {
+	rows, err := t.query(ctx, selectOpenAt, mailbox, purpose)
+	return collect(t.s, rows, err, scanChallenge)
+}
+
+var spendTry = q(`UPDATE illumicode_challenge SET tries = tries + 1, tried = ?
+	WHERE ticket = ? AND state = 'open' AND tries < tries_allowed AND tries = ? RETURNING ` + challengeColumns)
 
 // SpendTry counts one try of a code against the challenge of a ticket, in a transaction of its
 // own, and returns the row as it is then: the try is gone whatever follows. [ErrNotFound] means
-// that no try could be spent, for whatever reason.
-func (s *Store) SpendTry(ctx context.Context, digest string) (Challenge, error) {
-	return only(change(ctx, s, scanChallenge, spendTry, digest))
+// that no try could be spent, for whatever reason: none is left, or another came in between, so
+// that spent is not how many were.
+func (s *Store) SpendTry(ctx context.Context, digest string, spent int, now time.Time) (Challenge, error) {
+	return only(change(ctx, s, scanChallenge, spendTry, millis(now), digest, spent))
 }
 
-var markProved = q(`UPDATE illumicode_challenge SET proved = ?, proved_by = ? WHERE id = ? AND state = 'open'`)
+var markProved = together(`UPDATE illumicode_challenge SET proved = ?, proved_by = ? WHERE id = ? AND state = 'open'`, insertTrail)
 
 // MarkProved records that the proof of an open challenge was seen.
-func (s *Store) MarkProved(ctx context.Context, id string, by challenge.Form, now time.Time) error {
-	_, err := s.exec(ctx, markProved, millis(now), string(by), id)
-	return err
+func (t Tx) MarkProved(ctx context.Context, id string, by challenge.Form, step Step) error {
+	return t.all(ctx, markProved, []any{millis(step.At), string(by), id}, step.args())
 }
 
 var accept = q(`UPDATE illumicode_challenge SET state = 'accepted', accepted = ?
-	WHERE id = ? AND state = 'open' AND proved > 0 AND decoy = 0`)
+	WHERE id = ? AND state = 'open' AND proved > 0 AND decoy = 0 AND action = ?`)
 
 // Accept turns a proven challenge from open to accepted and reports whether it did: of all
-// callers, exactly one is told true, and only if its transaction commits.
-func (t Tx) Accept(ctx context.Context, id string, now time.Time) (bool, error) {
-	n, err := t.exec(ctx, accept, millis(now), id)
+// callers, exactly one is told true, and only if its transaction commits. action is the digest of
+// what it is accepted for.
+func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, accept, millis(now), id, action)
 	return n == 1, err
+}
+
+var callOff = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)
+
+// CallOff ends an open challenge and reports whether it did.
+func (t Tx) CallOff(ctx context.Context, id, why string) (bool, error) {
+	n, err := t.exec(ctx, callOff, why, id)
+	return n == 1, err
+}
+
+var anyOpen = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND address = ? AND state = 'open')`)
+
+// AnyOpen reports whether a challenge of a subject at an address is open.
+func (t Tx) AnyOpen(ctx context.Context, subject, address string) (bool, error) {
+	rows, err := t.query(ctx, anyOpen, subject, address)
+	return one(t.s, rows, err, func(r scanner) (yes bool, err error) { return yes, r.Scan(&yes) })
+}
+
+var selectLapsed = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE state = 'open' AND ends <= ? ORDER BY ends LIMIT ?`)
+
+// Lapsed returns up to n open challenges whose cap is over.
+func (s *Store) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, error) {
+	rows, err := s.query(ctx, selectLapsed, millis(now), n)
+	return collect(s, rows, err, scanChallenge)
 }
 
 var resend = q(`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, resends = ?, resend_after = ?

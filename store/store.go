@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -47,6 +49,10 @@ type Dialect struct {
 	// Listen calls wake whenever something was announced, until ctx ends or the error that it
 	// returns; nil where nothing is announced.
 	Listen func(ctx context.Context, wake func()) error
+
+	// Together says that one statement can hold several writes (WITH … AS (INSERT …)): a round trip
+	// to the server instead of one for each.
+	Together bool
 
 	// Lock makes one migration wait for another; empty where every transaction does.
 	Lock string
@@ -102,6 +108,44 @@ func q(text string) string {
 	return text
 }
 
+// A group is statements that do not depend on each other.
+type group struct {
+	parts  []string
+	joined string // all of them as one, for databases that can
+}
+
+var groups []group
+
+// together declares statements that [Tx.all] runs, as one where the database can.
+func together(parts ...string) *group {
+	g := group{parts: parts}
+	var b strings.Builder
+	for i, part := range parts[:len(parts)-1] {
+		sep := ", "
+		if i == 0 {
+			sep = "WITH "
+		}
+		fmt.Fprintf(&b, "%sstep%d AS (%s)", sep, i, part)
+	}
+	g.joined = b.String() + " " + parts[len(parts)-1]
+	groups = append(groups, g)
+	return &g
+}
+
+// all runs a group with the arguments of each part.
+func (t Tx) all(ctx context.Context, g *group, args ...[]any) error {
+	if t.s.dialect.Together {
+		_, err := t.exec(ctx, g.joined, slices.Concat(args...)...)
+		return err
+	}
+	for i, part := range g.parts {
+		if _, err := t.exec(ctx, part, args[i]...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Ready checks that the tables are those of this version and prepares every query: inside a
 // caller's transaction no further connection may be asked for, as the pool may have only one.
 // The error matches [ErrNotMigrated] or [ErrNewer] where that is the cause.
@@ -109,7 +153,15 @@ func (s *Store) Ready(ctx context.Context) error {
 	if err := s.checkVersion(ctx); err != nil {
 		return err
 	}
-	for _, text := range queries {
+	all := slices.Clone(queries)
+	for _, g := range groups {
+		if s.dialect.Together {
+			all = append(all, g.joined)
+		} else {
+			all = append(all, g.parts...)
+		}
+	}
+	for _, text := range all {
 		if _, err := s.prepare(ctx, text); err != nil {
 			return fmt.Errorf("store: %w in query %q", s.explain(err), text)
 		}

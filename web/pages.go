@@ -141,7 +141,7 @@ func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, p.base+p.confirm, http.StatusSeeOther)
 		return
 	}
-	pending, err := p.svc.Inspect(r.Context(), p.cookie(r, linkCookie))
+	pending, err := p.svc.Inspect(r.Context(), p.cookie(r, ticketCookie), p.cookie(r, linkCookie))
 	if err != nil {
 		p.refuse(w, r, err)
 		return

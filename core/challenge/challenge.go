@@ -2,8 +2,13 @@ package challenge
 
 import "time"
 
-// Signup is the purpose of the challenge that confirms the address of a new account.
-const Signup = "signup"
+// The purposes that have flows of their own. An application may have further ones.
+const (
+	Signup   = "signup"   // confirms the address of a new account
+	Reverify = "reverify" // proves an address anew, or another one for an account that exists
+	SignIn   = "signin"   // signs in who holds the address
+	StepUp   = "stepup"   // lets one action happen that is too dangerous for a session alone
+)
 
 // A State is what is recorded of a challenge. That it has expired is not recorded: time tells.
 type State string
@@ -12,6 +17,17 @@ type State string
 const (
 	Open     State = "open"
 	Accepted State = "accepted" // the proof was used, together with the application's own writes
+	Ended    State = "ended"    // it was called off; Challenge.Why says by what
+)
+
+// Why a challenge was called off.
+const (
+	Superseded = "superseded" // its browser began another one
+	NotMe      = "not me"     // its reader says that somebody else began it
+	Corrected  = "corrected"  // its address was mistyped, and another one took its place
+	Undone     = "undone"     // the change of address that it was for was taken back
+	Lapsed     = "lapsed"     // nobody proved it in time
+	ByOperator = "operator"   // somebody at a keyboard ended it
 )
 
 // A Challenge is one request to prove control of an address: the row, as the decisions need it.
@@ -22,7 +38,11 @@ type Challenge struct {
 	Subject string // the application's identifier of the account
 	Address string // exactly as it was given
 	State   State
-	Decoy   bool // made for an answer that must not tell; its letters are dropped
+	Why     string // it has ended
+	Decoy   bool   // made for an answer that must not tell; its letters are dropped
+	Known   bool   // begun by a browser that has signed in at this address before
+	Forms   Forms
+	Action  string // digest of what the proof is good for, and nothing else; empty for no action in particular
 
 	Created  time.Time
 	Ends     time.Time // the hard cap
@@ -32,6 +52,7 @@ type Challenge struct {
 
 	Tries        int // spent so far
 	TriesAllowed int
+	Tried        time.Time // the last one; zero before it
 
 	Generation    int       // of the code, from 1
 	CodeFrom      time.Time // first hand-over of the current generation; zero before it
@@ -47,8 +68,8 @@ type Challenge struct {
 func Begin(p Policy, now time.Time) Challenge {
 	return Challenge{
 		State: Open, Created: now, Ends: now.Add(p.Cap),
-		CodeLife: p.CodeLife, LinkLife: p.LinkLife, Digits: p.Digits, TriesAllowed: p.Tries,
-		Generation: 1, ResendAfter: now.Add(p.rung(0)),
+		CodeLife: p.CodeLife, LinkLife: p.LinkLife, Digits: p.Digits, TriesAllowed: p.Tries, Forms: p.Forms,
+		Generation: 1, ResendAfter: now.Add(p.Rung(0)),
 	}
 }
 
@@ -61,6 +82,19 @@ const (
 	Link Form = "link"
 )
 
+// Forms says which forms a challenge offers.
+type Forms string
+
+// What can be offered.
+const (
+	Both     Forms = "both"
+	CodeOnly Forms = "code"
+	LinkOnly Forms = "link"
+)
+
+// Has reports whether f is among them.
+func (fs Forms) Has(f Form) bool { return fs == Both || string(fs) == string(f) }
+
 // An Outcome is the answer to whether a challenge can still be proven.
 type Outcome string
 
@@ -68,7 +102,9 @@ type Outcome string
 const (
 	Good        Outcome = "good"
 	AlreadyDone Outcome = "already accepted"
+	CalledOff   Outcome = "called off"
 	Expired     Outcome = "expired"
+	NotOffered  Outcome = "not offered" // this challenge has no proof of that form
 )
 
 // Judge says whether the proof in form f may still be accepted at now. The instant of expiry is
@@ -77,6 +113,12 @@ func (c Challenge) Judge(f Form, now time.Time) Outcome {
 	switch {
 	case c.State == Accepted:
 		return AlreadyDone
+	case c.State == Ended && c.Why != Lapsed:
+		return CalledOff
+	case c.State == Ended:
+		return Expired
+	case !c.Forms.Has(f):
+		return NotOffered
 	case f == Link && !now.Before(c.LinkEnds()):
 		return Expired
 	case f == Code && len(c.Generations(now)) == 0:
@@ -135,8 +177,25 @@ func (c Challenge) Resend(p Policy, now time.Time) Resend {
 		next.CodeFrom = time.Time{}
 	}
 	next.Resends++
-	next.ResendAfter = now.Add(p.rung(next.Resends))
+	next.ResendAfter = now.Add(p.Rung(next.Resends))
 	return Resend{Allowed: true, Next: next}
+}
+
+// Alive reports whether a form of the proof may still be accepted at now.
+func (c Challenge) Alive(now time.Time) bool {
+	return c.Judge(Link, now) == Good || c.Judge(Code, now) == Good
+}
+
+// DeadAt returns when the last form of the proof stops working, unless something happens before.
+func (c Challenge) DeadAt() time.Time {
+	var last time.Time
+	if c.Forms.Has(Code) {
+		last = c.CodeEnds()
+	}
+	if c.Forms.Has(Link) && c.LinkEnds().After(last) {
+		last = c.LinkEnds()
+	}
+	return last
 }
 
 // HandedOver returns the row after a letter with this generation of the code went to a provider

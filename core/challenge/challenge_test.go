@@ -11,7 +11,7 @@ var t0 = time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
 
 func policy(tb testing.TB) Policy {
 	tb.Helper()
-	p, err := Policy{}.WithDefaults()
+	p, err := Policy{}.WithDefaults(Signup)
 	if err != nil {
 		tb.Fatal(err)
 	}
@@ -116,7 +116,7 @@ func TestPolicyRefuses(t *testing.T) {
 		{Policy{CodeLife: time.Minute, Renew: time.Hour}, "Renew"},
 		{Policy{Ladder: []time.Duration{time.Second, -1}}, "rung 2"},
 	} {
-		if _, err := tt.p.WithDefaults(); err == nil || !strings.Contains(err.Error(), tt.want) {
+		if _, err := tt.p.WithDefaults(Signup); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%+v: %v, want an error about %s", tt.p, err, tt.want)
 		}
 	}

@@ -7,11 +7,13 @@ import (
 	"github.com/illumicode/illumicode/core/otp"
 )
 
-// A Policy says how the challenges of one purpose live. The zero Policy is the one of [Signup].
+// A Policy says how the challenges of one purpose live. Zero fields have the defaults of the
+// purpose: those of [Signup] and [Reverify], and in brackets those of every other.
 type Policy struct {
+	Forms    Forms         // what letters carry; empty means both
 	CodeLife time.Duration // from the first hand-over of the code; 0 means 10 m
-	LinkLife time.Duration // from the first hand-over of any letter; 0 means 24 h
-	Cap      time.Duration // from the beginning, whatever the queue does; 0 means 72 h
+	LinkLife time.Duration // from the first hand-over of any letter; 0 means 24 h (10 m)
+	Cap      time.Duration // from the beginning, whatever the queue does; 0 means 72 h (60 m)
 	Renew    time.Duration // a resend with less of CodeLife left brings a new code; 0 means 3/10 of it
 	Digits   int           // length of the code; 0 means 6
 	Tries    int           // wrong codes before the code form closes; 0 means 5
@@ -21,17 +23,25 @@ type Policy struct {
 	Ladder []time.Duration
 }
 
-// WithDefaults returns p with its zero fields filled in, or an error that names the field whose
-// value cannot work.
-func (p Policy) WithDefaults() (Policy, error) {
+// WithDefaults returns p with its zero fields filled in for a purpose, or an error that names the
+// field whose value cannot work.
+func (p Policy) WithDefaults(purpose string) (Policy, error) {
 	def := func(d *time.Duration, v time.Duration) {
 		if *d == 0 {
 			*d = v
 		}
 	}
+	if p.Forms == "" {
+		p.Forms = Both
+	}
 	def(&p.CodeLife, 10*time.Minute)
-	def(&p.LinkLife, 24*time.Hour)
-	def(&p.Cap, 72*time.Hour)
+	if purpose == Signup || purpose == Reverify {
+		def(&p.LinkLife, 24*time.Hour)
+		def(&p.Cap, 72*time.Hour)
+	} else {
+		def(&p.LinkLife, 10*time.Minute)
+		def(&p.Cap, time.Hour)
+	}
 	def(&p.Renew, p.CodeLife*3/10)
 	if p.Digits == 0 {
 		p.Digits = otp.MinDigits
@@ -43,6 +53,8 @@ func (p Policy) WithDefaults() (Policy, error) {
 		p.Ladder = []time.Duration{30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
 	}
 	switch {
+	case p.Forms != Both && p.Forms != CodeOnly && p.Forms != LinkOnly:
+		return p, fmt.Errorf("challenge: Forms is both, code or link, not %q", p.Forms)
 	case p.CodeLife < time.Second || p.LinkLife < time.Second || p.Cap < time.Second:
 		return p, fmt.Errorf("challenge: CodeLife, LinkLife and Cap are at least a second, not %v, %v and %v", p.CodeLife, p.LinkLife, p.Cap)
 	case p.Renew < 0 || p.Renew > p.CodeLife:
@@ -60,5 +72,5 @@ func (p Policy) WithDefaults() (Policy, error) {
 	return p, nil
 }
 
-// rung returns the wait after the letter has been sent n+1 times.
-func (p Policy) rung(n int) time.Duration { return p.Ladder[min(n, len(p.Ladder)-1)] }
+// Rung returns the wait after the letter has been sent n+1 times.
+func (p Policy) Rung(n int) time.Duration { return p.Ladder[min(n, len(p.Ladder)-1)] }

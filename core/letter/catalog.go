@@ -28,6 +28,7 @@ type Parts struct {
 	Instruction string
 	Button      string // on the button, where the letter has a link
 	CodeLabel   string // above the code, where the letter has one
+	NotMe       string // on the link by which the reader says that somebody else began it
 	Aside       string
 	Closing     string
 	SMS         string // the whole letter as a text message; empty if there is none
@@ -39,7 +40,7 @@ type Parts struct {
 func (p Parts) named() map[string]string {
 	return map[string]string{
 		"subject": p.Subject, "opening": p.Opening, "instruction": p.Instruction, "button": p.Button,
-		"code_label": p.CodeLabel, "aside": p.Aside, "closing": p.Closing, "sms": p.SMS,
+		"code_label": p.CodeLabel, "not_me": p.NotMe, "aside": p.Aside, "closing": p.Closing, "sms": p.SMS,
 	}
 }
 
@@ -133,7 +134,7 @@ func (p *Parts) fill(fallback Parts) (gaps []string) {
 		from string
 	}{
 		{"subject", &p.Subject, fallback.Subject}, {"opening", &p.Opening, fallback.Opening}, {"instruction", &p.Instruction, fallback.Instruction},
-		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel}, {"aside", &p.Aside, fallback.Aside},
+		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel}, {"not_me", &p.NotMe, fallback.NotMe}, {"aside", &p.Aside, fallback.Aside},
 		{"closing", &p.Closing, fallback.Closing}, {"sms", &p.SMS, fallback.SMS},
 	} {
 		if *f.have == "" && f.from != "" {

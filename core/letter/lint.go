@@ -42,8 +42,15 @@ func (s *Set) Sample(name string, locale language.Tag, w Writer, base string) Re
 	for k, v := range s.kinds[name].Sample {
 		r.Data[k] = v
 	}
-	if s.CarriesProof(name) {
-		r.Proof = Proof{Link: base + "/confirm?t=sample", LinkLife: 24 * time.Hour, Code: "482 913", CodeLife: 10 * time.Minute}
+	p := s.letters[name][s.locales[0]].parts
+	if p["button"] != nil {
+		r.Proof.Link, r.Proof.LinkLife = base+"/confirm?t=sample", 24*time.Hour
+	}
+	if p["code_label"] != nil {
+		r.Proof.Code, r.Proof.CodeLife = "482 913", 10*time.Minute
+	}
+	if p["not_me"] != nil {
+		r.Proof.NotMe = base + "/not-me?t=sample"
 	}
 	return r
 }

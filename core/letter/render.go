@@ -29,6 +29,7 @@ type Proof struct {
 	LinkLife time.Duration
 	Code     string // formatted for reading; empty for none
 	CodeLife time.Duration
+	NotMe    string // where the reader says that somebody else began it; absolute; empty for none
 }
 
 // A Rendered is a letter in one locale, as the reader will see it.
@@ -46,6 +47,7 @@ type Sheet struct {
 	Opening, Instruction []string
 	Button, Link         string
 	CodeLabel, Code      string
+	NotMe, NotMeLink     string
 	Aside, Closing       []string
 	Body                 htmltemplate.HTML // of a letter's own, for HTML
 	BodyText             string            // the same, for text
@@ -142,6 +144,9 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	}
 	if sheet.Code != "" {
 		sheet.CodeLabel = words("code_label")
+	}
+	if sheet.NotMe = words("not_me"); sheet.NotMe != "" {
+		sheet.NotMeLink = r.Proof.NotMe
 	}
 	if err != nil {
 		return out, part, err

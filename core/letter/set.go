@@ -248,6 +248,13 @@ func (s *Set) CarriesProof(name string) bool {
 	return c != nil && (c.parts["button"] != nil || c.parts["code_label"] != nil)
 }
 
+// Offers reports which forms of a proof the letter has room for: a button for a link, a place for a
+// code.
+func (s *Set) Offers(name string) (link, code bool) {
+	c := s.letters[name][s.locales[0]]
+	return c != nil && c.parts["button"] != nil, c != nil && c.parts["code_label"] != nil
+}
+
 // HasSMS reports whether the letter has a form as SMS.
 func (s *Set) HasSMS(name string) bool {
 	c := s.letters[name][s.locales[0]]

@@ -1,9 +1,11 @@
 package token
 
 import (
+	"cmp"
 	"crypto/subtle"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -17,6 +19,7 @@ type Claims struct {
 	Expires   int64  `json:"exp"` // Unix seconds; the first second in which the token is refused
 	ID        string `json:"jti"`
 	Address   string `json:"adr"` // Key.Thumbprint of the exact address
+	Action    string `json:"act,omitempty"` // digest of the one thing that the link is good for
 
 	kid string
 }
@@ -24,23 +27,28 @@ type Claims struct {
 // KeyID returns the kid of the key that signed verified claims.
 func (c Claims) KeyID() string { return c.kid }
 
-// A Signer issues and checks the links of one site and one purpose, such as "signup". It is
+// A Signer issues and checks the links of one site for some purposes, such as "signup". It is
 // immutable and safe for concurrent use. Use [NewSigner]: the zero Signer has no keys.
 type Signer struct {
-	ring    *Keyring
-	issuer  string
-	purpose string
+	ring     *Keyring
+	issuer   string
+	purposes []string
 }
 
-// NewSigner returns a Signer for the links of one purpose of the site at issuer.
-func NewSigner(ring *Keyring, issuer, purpose string) *Signer {
-	return &Signer{ring: ring, issuer: issuer, purpose: purpose}
+// NewSigner returns a Signer for the links of the site at issuer. It refuses links of other
+// purposes than these, of which there is one at least.
+func NewSigner(ring *Keyring, issuer string, purposes ...string) *Signer {
+	return &Signer{ring: ring, issuer: issuer, purposes: purposes}
 }
 
-// Sign returns the token for c under key. Issuer and Purpose are set by the signer, whatever c
-// holds. The same claims and key give the same bytes.
+// Sign returns the token for c under key. Issuer is set by the signer, whatever c holds; Purpose
+// is the signer's first if c has none, and panics if it is none of the signer's. The same claims
+// and key give the same bytes.
 func (s *Signer) Sign(key *Key, c Claims) string {
-	c.Issuer, c.Purpose = s.issuer, s.purpose
+	c.Issuer, c.Purpose = s.issuer, cmp.Or(c.Purpose, s.purposes[0])
+	if !slices.Contains(s.purposes, c.Purpose) {
+		panic("token: a signer was asked to sign for purpose " + c.Purpose)
+	}
 	payload, err := json.Marshal(c)
 	if err != nil {
 		panic(err) // strings and integers always marshal
@@ -52,8 +60,8 @@ func (s *Signer) Sign(key *Key, c Claims) string {
 	return input + "." + string(tag[:])
 }
 
-// Verify returns the claims of tok if this signer's keyring signed it for this site and
-// purpose, and now is before its expiry.
+// Verify returns the claims of tok if this signer's keyring signed it for this site and one of its
+// purposes, which Claims.Purpose then is, and now is before its expiry.
 //
 // tok is a compact JWS of at most [MaxLen] bytes. Times compare in whole Unix seconds with no
 // leeway: the second of expiry is too late. The error matches [ErrMalformed], [ErrUnknownKey],
@@ -86,7 +94,7 @@ func (s *Signer) Verify(tok string, now time.Time) (Claims, error) {
 	if err := json.Unmarshal(m.buf[:n], &c); err != nil {
 		return Claims{}, ErrMalformed
 	}
-	if c.Issuer != s.issuer || c.Purpose != s.purpose {
+	if c.Issuer != s.issuer || !slices.Contains(s.purposes, c.Purpose) {
 		return Claims{}, ErrPurpose
 	}
 	c.kid = key.kid

@@ -81,7 +81,7 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 		return nil, fmt.Errorf("postgres: the server has version %d.%d; 13 or newer is needed", version/10000, version%10000)
 	}
 	d := store.Dialect{
-		Name: "postgres", Explain: explain, Rewrite: rewrite,
+		Name: "postgres", Explain: explain, Rewrite: rewrite, Together: true,
 		Clock:    "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
 		Announce: "SELECT pg_notify('" + channel + "', '')",
 		Lock:     "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own

@@ -237,21 +237,26 @@ func nested(b *bed) {
 func accept(b *bed) {
 	c := store.Challenge{Challenge: challenge.Challenge{ID: newID(), Purpose: "signup", Subject: "7", Address: "m@ternisle.example", State: challenge.Open,
 		Created: start, Ends: start.Add(time.Hour), TriesAllowed: 5, Generation: 1}, Ticket: newID()}
-	b.write(func(t store.Tx) error { return t.InsertChallenge(b.Context(), c) })
+	c.Data, c.Mailbox = "{}", c.Address
+	b.write(func(t store.Tx) error {
+		return t.Begin(b.Context(), c, store.Delivery{ID: newID(), Challenge: c.ID, Letter: "confirm", Address: c.Address, Data: "{}", Lane: store.Urgent, Created: start, Due: start}, true, "192.0.2.7")
+	})
 	var spent, won atomic.Int64
 	var all sync.WaitGroup
 	for range 20 {
 		all.Go(func() {
-			if _, err := b.st.SpendTry(b.Context(), c.Ticket); err == nil {
-				spent.Add(1)
-			} else if !errors.Is(err, store.ErrNotFound) {
-				b.Error(err)
+			for before := range 5 {
+				if _, err := b.st.SpendTry(b.Context(), c.Ticket, before, start); err == nil {
+					spent.Add(1)
+				} else if !errors.Is(err, store.ErrNotFound) {
+					b.Error(err)
+				}
 			}
-			if err := b.st.MarkProved(b.Context(), c.ID, challenge.Link, start); err != nil {
-				b.Error(err)
-			}
+			b.write(func(t store.Tx) error {
+				return t.MarkProved(b.Context(), c.ID, challenge.Link, c.StepOf("proved", "link", "", start))
+			})
 			err := b.st.Write(b.Context(), func(t store.Tx) error {
-				ok, err := t.Accept(b.Context(), c.ID, start)
+				ok, err := t.Accept(b.Context(), c.ID, "", start)
 				if ok {
 					won.Add(1)
 				}
@@ -267,14 +272,19 @@ func accept(b *bed) {
 		b.Errorf("%d won, %d tries", won.Load(), spent.Load())
 	}
 	b.write(func(t store.Tx) error {
-		first, err := t.Confirm(b.Context(), "7", "m@ternisle.example", "m@ternisle.example", start)
+		first, err := t.Confirm(b.Context(), "7", "m@ternisle.example", "m@ternisle.example", start, store.Step{Subject: "7", At: start, What: "accepted"})
 		b.must(err)
-		other, err := t.Confirm(b.Context(), "8", "m@ternisle.example", "m@ternisle.example", start)
+		other, err := t.Confirm(b.Context(), "8", "m@ternisle.example", "m@ternisle.example", start, store.Step{Subject: "7", At: start, What: "accepted"})
 		if !first || other {
 			b.Errorf("one mailbox, two holders: %v and %v", first, other)
 		}
 		return err
 	})
+	steps, err := b.st.Trail(b.Context(), c.Mailbox, 100)
+	b.must(err)
+	if n := len(steps); n < 21 || steps[n-1].What != "begun" || steps[n-1].Network != "192.0.2.7" {
+		b.Errorf("%d lines of trail, the first %+v", n, steps[max(0, n-1)])
+	}
 }
 
 func attachments(b *bed) {

@@ -1,0 +1,151 @@
+package illumicode
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/store"
+)
+
+// Recheck says how stale and bounced addresses are asked again.
+type Recheck struct {
+	Every time.Duration // how long until an address is asked once more; 0 or less means 7 days
+	Batch int           // how many addresses are asked in an hour, by all workers of this process; 0 or less means 100
+	Grace time.Duration // how long an address works after it was marked; 0 or less means 14 days
+}
+
+func (r Recheck) withDefaults() Recheck {
+	const day = 24 * time.Hour
+	if r.Every <= 0 {
+		r.Every = 7 * day
+	}
+	if r.Batch <= 0 {
+		r.Batch = 100
+	}
+	if r.Grace <= 0 {
+		r.Grace = 14 * day
+	}
+	return r
+}
+
+// recheckLetter asks whether an address still works.
+const recheckLetter = "recheck"
+
+// A Lapse is something that nobody proved in time.
+type Lapse struct {
+	Purpose string // of the challenge that ran out; empty where a time of grace did
+	Subject string
+	Address string
+	Grace   bool // the address was stale or bounced, and its time of grace is over
+}
+
+// careBatch is how many rows one round of care takes from each list.
+const careBatch = 50
+
+// care does what time asks for: it closes challenges that nobody proved, tells the application,
+// asks stale addresses again, and settles changes that can no longer be taken back. It returns how
+// much it did.
+func (s *Service) care(ctx context.Context) (n int, err error) {
+	for _, step := range []func(context.Context) (int, error){s.closeLapsed, s.closeGrace, s.settleOld, s.recheckSome} {
+		did, stepErr := step(ctx)
+		n += did
+		err = errors.Join(err, stepErr)
+	}
+	return n, err
+}
+
+// closeLapsed ends the challenges whose cap is over.
+func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
+	all, err := s.store.Lapsed(ctx, s.now(), careBatch)
+	for _, c := range all {
+		err = errors.Join(err, s.tellLapse(ctx, Lapse{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address}, !c.Decoy, func(t Tx) (bool, error) {
+			ended, err := t.callOff(ctx, c, challenge.Lapsed)
+			if err != nil || !ended {
+				return false, err
+			}
+			waits, err := t.rows.AnyOpen(ctx, c.Subject, c.Address)
+			if err != nil || waits { // a later letter to the same address can still be answered
+				return false, err
+			}
+			return true, t.rows.RemoveUnconfirmed(ctx, c.Subject, c.Address)
+		}))
+	}
+	return len(all), err
+}
+
+// closeGrace tells of addresses whose time of grace is over.
+func (s *Service) closeGrace(ctx context.Context) (int, error) {
+	all, err := s.store.GraceOver(ctx, s.now(), careBatch)
+	for _, a := range all {
+		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: a.Subject, Address: a.Address, Grace: true}, true, func(t Tx) (bool, error) {
+			return t.rows.EndGrace(ctx, a)
+		}))
+	}
+	return len(all), err
+}
+
+// tellLapse closes something and tells the application in the same commit, if it was this call that
+// closed it.
+func (s *Service) tellLapse(ctx context.Context, l Lapse, tell bool, closing func(Tx) (bool, error)) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		closed, err := closing(s.In(tx))
+		if err != nil || !closed || !tell || s.lapsed == nil {
+			return err
+		}
+		return s.lapsed(ctx, tx, l)
+	})
+}
+
+// settleOld ends the time in which changes can be taken back: the old mailbox is free again.
+func (s *Service) settleOld(ctx context.Context) (int, error) {
+	all, err := s.store.UndoOver(ctx, s.now(), careBatch)
+	for _, c := range all {
+		err = errors.Join(err, s.store.Write(ctx, func(t store.Tx) error {
+			moved, err := t.MoveChange(ctx, c, store.Settled, time.Time{})
+			if err != nil || !moved {
+				return err
+			}
+			return t.ReleaseMailbox(ctx, c.Subject, c.OldMailbox)
+		}))
+	}
+	return len(all), err
+}
+
+// recheckSome asks a few stale addresses again, as many as the hour allows.
+func (s *Service) recheckSome(ctx context.Context) (int, error) {
+	now := s.now()
+	room := s.asked.room(now, s.recheck.Batch)
+	if room == 0 {
+		return 0, nil
+	}
+	all, err := s.store.ToAsk(ctx, now.Add(-s.recheck.Every), min(room, careBatch))
+	for _, a := range all {
+		err = errors.Join(err, s.store.Write(ctx, func(rows store.Tx) error {
+			mine, err := rows.MarkAsked(ctx, a, now)
+			if err != nil || !mine {
+				return err
+			}
+			return s.On(rows).ask(ctx, a.Subject, a.Address)
+		}))
+	}
+	s.asked.took(len(all))
+	return len(all), err
+}
+
+// An hourly counts what was done since an hour began. Only the goroutine of care uses it.
+type hourly struct {
+	began time.Time
+	done  int
+}
+
+func (h *hourly) room(now time.Time, most int) int {
+	if d := now.Sub(h.began); d >= time.Hour || d < 0 {
+		h.began, h.done = now, 0
+	}
+	return max(0, most-h.done)
+}
+
+func (h *hourly) took(n int) { h.done += n }

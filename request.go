@@ -1,0 +1,92 @@
+package illumicode
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/nyaruka/phonenumbers"
+
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/message"
+)
+
+// A Request is what a person asks for.
+type Request struct {
+	Address string // as typed: a mail address, or a phone number with its country code
+	Name    string // display name for the letter; may be empty
+	Locale  string // BCP 47 tags or an Accept-Language value; empty means the fallback
+	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
+
+	// Ticket is what the browser has from an earlier challenge of the same purpose, which the new
+	// one then takes the place of; Browser is what [Service.AcceptSignIn] gave it at an earlier
+	// sign-in. Both may be empty, and either is ignored if it is not ours. Only [Service.SignIn]
+	// looks at them.
+	Ticket, Browser string
+}
+
+// An Admission is a request that was checked and may begin. It is made by [Service.Admit] only.
+type Admission struct {
+	address message.Address
+	locale  string
+	zone    string
+}
+
+// Address returns the admitted address as it will be stored.
+func (a Admission) Address() string { return a.address.String() }
+
+// Admit checks a request: the address and the name must be such that a letter can be sent to
+// them, and Config.Admit must have nothing against the address. Call it before your transaction.
+// The error matches [message.ErrAddress] and says what is wrong in words that may be shown.
+func (s *Service) Admit(ctx context.Context, r Request) (Admission, error) {
+	address, err := s.recipient(r.Address)
+	if err != nil {
+		return Admission{}, err
+	}
+	if address, err = address.WithName(r.Name); err != nil {
+		return Admission{}, err
+	}
+	if s.admit != nil {
+		if err := s.admit(ctx, address); err != nil {
+			return Admission{}, fmt.Errorf("%w: %w", message.ErrAddress, err)
+		}
+	}
+	if _, err := s.zones.load(r.Zone); err != nil {
+		return Admission{}, err
+	}
+	return Admission{address: address, locale: s.Locale(r.Locale), zone: r.Zone}, nil
+}
+
+// recipient reads an address or a phone number as people type them. A number is refused if a
+// provider for SMS is missing, or if the numbering plan of its country has no such number.
+func (s *Service) recipient(typed string) (message.Address, error) {
+	typed = strings.TrimSpace(typed)
+	if !strings.HasPrefix(typed, "+") || strings.Contains(typed, "@") {
+		return message.ParseAddress(typed)
+	}
+	if !s.sms {
+		return message.Address{}, fmt.Errorf("%w: it is a phone number, and no provider carries SMS", message.ErrAddress)
+	}
+	number, err := phonenumbers.Parse(typed, "")
+	if err != nil || !phonenumbers.IsPossibleNumber(number) {
+		return message.Address{}, fmt.Errorf("%w: it is no phone number with a country code, such as +47 900 12 345", message.ErrAddress)
+	}
+	return message.Phone(phonenumbers.Format(number, phonenumbers.E164))
+}
+
+// A Pending is a challenge that waits for its proof.
+type Pending struct {
+	// Ticket belongs to the browser that began, and to nobody else: a code counts only together
+	// with it. Keep it in a cookie. It is empty where the caller is not that browser.
+	Ticket string
+
+	Purpose     string
+	Address     string
+	Forms       challenge.Forms // what the letter carries
+	ResendAfter time.Time       // when the letter may be sent again
+	Ends        time.Time       // when neither link nor code can work any more
+	Confirmed   bool            // it has been accepted
+
+	id string
+}

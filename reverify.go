@@ -1,0 +1,282 @@
+package illumicode
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/store"
+)
+
+// undoFor is how long the holder of an old address can take a change back by default.
+const undoFor = 7 * 24 * time.Hour
+
+// ChangeAddress begins the change of a subject's address from old, which it has confirmed, to the
+// one of the request. The new one is pending until it is proven, and the old one keeps working; it
+// is told in a letter with a link by which its holder can take the change back for some days
+// (Config.Undo), before and after it is made. An earlier change that is pending stops.
+//
+// The caller must be sure that the subject itself asks: by its session and, best, a password or a
+// step-up. The error matches [message.ErrAddress] or [ErrNotConfirmed].
+func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Request) (Pending, error) {
+	admission, err := s.Admit(ctx, r)
+	if err != nil {
+		return Pending{}, err
+	}
+	from, err := s.recipient(old)
+	if err != nil {
+		return Pending{}, err
+	}
+	if yes, err := s.confirmedAt(ctx, subject, from.Mailbox()); err != nil || !yes {
+		return Pending{}, errors.Join(err, ErrNotConfirmed)
+	}
+	var p Pending
+	err = s.own(ctx, func(ctx context.Context) error {
+		return s.store.Write(ctx, func(rows store.Tx) error {
+			p, err = s.On(rows).beginChange(ctx, admission, subject, from)
+			return err
+		})
+	})
+	s.Wake()
+	return p, err
+}
+
+func (t Tx) beginChange(ctx context.Context, a Admission, subject string, from message.Address) (Pending, error) {
+	now := t.s.now()
+	stopped, err := t.rows.StopChanges(ctx, subject)
+	if err != nil {
+		return Pending{}, err
+	}
+	for _, id := range stopped {
+		if _, err := t.rows.CallOff(ctx, id, challenge.Superseded); err != nil {
+			return Pending{}, err
+		}
+	}
+	p, err := t.begin(ctx, a, start{purpose: challenge.Reverify, subject: subject})
+	if err != nil {
+		return Pending{}, err
+	}
+	c := store.Change{
+		ID: newID(), Subject: subject, Old: from.String(), OldMailbox: from.Mailbox(), New: a.address.String(), NewMailbox: a.address.Mailbox(),
+		Challenge: p.id, State: store.Pending, Kid: t.s.keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.undo),
+	}
+	if err := t.rows.InsertChange(ctx, c); err != nil {
+		return Pending{}, err
+	}
+	data, err := json.Marshal(map[string]string{changeID: c.ID, "name": a.address.Name})
+	if err != nil {
+		return Pending{}, err
+	}
+	return p, t.rows.InsertDelivery(ctx, store.Delivery{
+		ID: newID(), Letter: changeLetter, Locale: a.locale, Address: c.Old, Name: a.address.Name, Data: string(data),
+		Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds,
+	})
+}
+
+// changeID is the member of a letter's data that names the change which it tells of.
+const changeID = "illumicode_change"
+
+// makeChange makes the change that an accepted proof is for, if it is for one. frozen says that the
+// account has a change that was taken back: then the proof counts for [Tx.Settle] alone.
+func (t Tx) makeChange(ctx context.Context, p Proof, now time.Time) (frozen bool, err error) {
+	if frozen, err = t.rows.AnyFrozen(ctx, p.subject); err != nil || frozen {
+		return frozen, err
+	}
+	c, err := t.rows.ChangeFor(ctx, p.challenge)
+	if errors.Is(err, store.ErrNotFound) { // an address asked again
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if moved, err := t.rows.MoveChange(ctx, c, store.Made, time.Time{}); err != nil || !moved {
+		return false, errors.Join(err, ErrCalledOff)
+	}
+	// The mailbox stays the subject's until nobody can take the change back: nobody else may confirm
+	// it meanwhile.
+	return false, t.rows.RemoveAddress(ctx, c.Subject, c.Old)
+}
+
+// A Change is a change of address, as the holder of the old one sees it.
+type Change struct {
+	ID      string
+	Subject string
+	Old     string
+	New     string
+	Made    bool // it was in effect: the account may have been taken over through it
+	Ends    time.Time
+}
+
+// InspectUndo returns the change that a link from the letter to the old address would take back.
+// The error matches [ErrInvalid], [ErrExpired], or [ErrUsed] if it was taken back already.
+func (s *Service) InspectUndo(ctx context.Context, link string) (Change, error) {
+	c, err := s.byUndoLink(ctx, link)
+	return Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made || c.State == store.Frozen, Ends: c.UndoEnds}, err
+}
+
+func (s *Service) byUndoLink(ctx context.Context, link string) (store.Change, error) {
+	claims, err := s.readLink(link, purposeUndo)
+	if err != nil {
+		return store.Change{}, err
+	}
+	c, err := s.store.Change(ctx, claims.Challenge)
+	if errors.Is(err, store.ErrNotFound) {
+		return c, ErrInvalid
+	}
+	if err != nil {
+		return c, err
+	}
+	key, err := s.keys.Key(claims.KeyID(), s.now())
+	switch {
+	case err != nil || c.Kid != claims.KeyID() || key.Thumbprint(c.Old) != claims.Address:
+		return store.Change{}, ErrInvalid
+	case c.State == store.Settled || !s.now().Before(c.UndoEnds):
+		return c, ErrExpired
+	case c.State == store.Frozen || c.State == store.Stopped:
+		return c, ErrUsed
+	}
+	return c, nil
+}
+
+// Undo takes a change of address back, for whoever holds the old address. It signs nobody in, and
+// gives nobody the account:
+//
+//   - a change that is pending stops, and the old address goes on working;
+//   - one that was made is frozen: neither address signs anybody in or counts as confirmed, and both
+//     are asked to be proven anew. Then the application decides, by what else it knows, which one
+//     stays: [Tx.Settle].
+//
+// apply, which may be nil, makes the application's own writes in the same commit, such as ending the
+// account's sessions. Of several callers one succeeds; the error matches those of
+// [Service.InspectUndo].
+func (s *Service) Undo(ctx context.Context, link string, apply func(tx *sql.Tx, c Change) error) (Change, error) {
+	c, err := s.byUndoLink(ctx, link)
+	if err != nil {
+		return Change{}, err
+	}
+	told := Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made, Ends: c.UndoEnds}
+	err = s.inTx(ctx, func(tx *sql.Tx) error {
+		if err := s.In(tx).undo(ctx, c); err != nil || apply == nil {
+			return err
+		}
+		return apply(tx, told)
+	})
+	s.Wake()
+	return told, err
+}
+
+func (t Tx) undo(ctx context.Context, c store.Change) error {
+	now := t.s.now()
+	to := store.Stopped
+	if c.State == store.Made {
+		to = store.Frozen
+	}
+	moved, err := t.rows.MoveChange(ctx, c, to, now)
+	switch {
+	case err != nil:
+		return err
+	case !moved:
+		return ErrUsed
+	}
+	step := store.Step{Challenge: c.Challenge, Subject: c.Subject, Mailbox: c.NewMailbox, At: now, What: "ended", Outcome: challenge.Undone, Network: network(ctx)}
+	if err := t.rows.Record(ctx, step); err != nil {
+		return err
+	}
+	if to == store.Stopped {
+		if _, err := t.rows.CallOff(ctx, c.Challenge, challenge.Undone); err != nil {
+			return err
+		}
+		return t.rows.RemoveUnconfirmed(ctx, c.Subject, c.New)
+	}
+	const reason = "the change of address was taken back"
+	if err := t.rows.AddAddress(ctx, c.Subject, c.Old, c.OldMailbox, now); err != nil {
+		return err
+	}
+	for _, one := range []struct{ address, mailbox string }{{c.Old, c.OldMailbox}, {c.New, c.NewMailbox}} {
+		if _, err := t.rows.SetStanding(ctx, c.Subject, one.mailbox, store.Stale, reason, time.Time{}, now); err != nil {
+			return err
+		}
+		if err := t.ask(ctx, c.Subject, one.address); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ask begins the challenge by which an address is proven anew.
+func (t Tx) ask(ctx context.Context, subject, address string) error {
+	to, err := message.ParseRecipient(address)
+	if err != nil {
+		return err
+	}
+	_, err = t.begin(ctx, Admission{address: to, locale: t.s.Locale("")}, start{purpose: challenge.Reverify, subject: subject, letter: recheckLetter})
+	return err
+}
+
+// Settle decides a change of address that was taken back after it was made: keep is the address,
+// the old one or the new, that stays with the subject; the other one is taken from it. keep must
+// have been proven since the change was taken back: else the error is [ErrNotConfirmed]. After any
+// error roll back. The proof alone must not decide, as either side may be the impostor: the application, or its people, must know
+// more.
+func (t Tx) Settle(ctx context.Context, id, keep string) error {
+	now := t.s.now()
+	to, err := message.ParseRecipient(keep)
+	if err != nil {
+		return err
+	}
+	c, err := t.rows.SettleChange(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return ErrNothingPending
+	}
+	if err != nil {
+		return err
+	}
+	mailbox, other, otherMailbox := to.Mailbox(), c.Old, c.OldMailbox
+	switch mailbox {
+	case c.NewMailbox:
+	case c.OldMailbox:
+		other, otherMailbox = c.New, c.NewMailbox
+	default:
+		return ErrNotConfirmed
+	}
+	proven, err := t.rows.ProvenSince(ctx, c.Subject, mailbox, c.Frozen)
+	if err != nil || !proven {
+		return errors.Join(err, ErrNotConfirmed)
+	}
+	if err := t.rows.RemoveAddress(ctx, c.Subject, other); err != nil {
+		return err
+	}
+	if err := t.rows.ReleaseMailbox(ctx, c.Subject, otherMailbox); err != nil {
+		return err
+	}
+	step := store.Step{Challenge: c.Challenge, Subject: c.Subject, Mailbox: mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled", Network: network(ctx)}
+	held, err := t.rows.Confirm(ctx, c.Subject, to.String(), mailbox, now, step)
+	if err != nil || !held {
+		return errors.Join(err, ErrHeld)
+	}
+	return nil
+}
+
+// MarkStale says that a confirmed address of a subject is not to be relied on any more, as it is old
+// or letters to it came back (bounced): workers ask it again, a few at a time (Config.Recheck), and
+// it works for a time of grace, at whose end the application is told.
+func (t Tx) MarkStale(ctx context.Context, subject, address string, bounced bool, reason string) error {
+	to, err := t.s.recipient(address)
+	if err != nil {
+		return err
+	}
+	now := t.s.now()
+	standing := store.Stale
+	if bounced {
+		standing = store.Bounced
+	}
+	changed, err := t.rows.SetStanding(ctx, subject, to.Mailbox(), standing, reason, now.Add(t.s.recheck.Grace), now)
+	if err != nil || !changed {
+		return err
+	}
+	return t.rows.Record(ctx, store.Step{Subject: subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: string(standing) + ": " + reason, Network: network(ctx)})
+}

@@ -1,0 +1,145 @@
+package illumicode
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/store"
+)
+
+// An Action is one dangerous thing that somebody is about to do, and has to prove an address for
+// once more.
+type Action struct {
+	// Exact says what exactly is to happen, such as "transfer 250.00 to account 4711": the proof is
+	// good for these bytes and for nothing else. Only a digest of them is stored.
+	Exact []byte
+
+	// Words says the same to the person in the letter, in their language: "pay 250.00 to Ines Amdal".
+	Words string
+}
+
+// digest binds the action's kind of use in, so that it equals no other digest of the same bytes.
+func (a Action) digest() string {
+	sum := sha256.Sum256(append([]byte("illumicode/action/1\x00"), a.Exact...))
+	return base64.RawURLEncoding.EncodeToString(sum[:])
+}
+
+// StepUp asks a subject who is signed in to prove an address of theirs once more, for one action.
+// The address must be one that the subject has confirmed: else the error is [ErrNotConfirmed].
+func (s *Service) StepUp(ctx context.Context, subject string, r Request, action Action) (Pending, error) {
+	admission, err := s.Admit(ctx, r)
+	if err != nil {
+		return Pending{}, err
+	}
+	if len(action.Exact) == 0 || action.Words == "" {
+		return Pending{}, fmt.Errorf("illumicode: an action needs Exact, which the proof is bound to, and Words, which the letter says")
+	}
+	confirmed, err := s.confirmedAt(ctx, subject, admission.address.Mailbox())
+	if err != nil {
+		return Pending{}, err
+	}
+	if !confirmed {
+		return Pending{}, ErrNotConfirmed
+	}
+	data, err := json.Marshal(map[string]string{"action": action.Words})
+	if err != nil {
+		return Pending{}, err
+	}
+	return s.beginOwn(ctx, admission, start{purpose: challenge.StepUp, subject: subject, action: action.digest(), data: string(data)})
+}
+
+// beginOwn begins a challenge in a transaction of the service's own.
+func (s *Service) beginOwn(ctx context.Context, a Admission, st start) (p Pending, err error) {
+	err = s.own(ctx, func(ctx context.Context) error {
+		return s.store.Write(ctx, func(rows store.Tx) error {
+			p, err = s.On(rows).begin(ctx, a, st)
+			return err
+		})
+	})
+	s.Wake()
+	return p, err
+}
+
+// confirmedAt reports whether a subject has confirmed a mailbox.
+func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (bool, error) {
+	addresses, err := s.store.Addresses(ctx, subject)
+	for _, a := range addresses {
+		if a.Mailbox == mailbox && a.Standing == store.Confirmed {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// AcceptAction is [Tx.Accept] for a proof that is good for one action: the caller says which one it
+// is about to do, in the same transaction, and gets [ErrOtherAction] if the proof is for another.
+// Of all callers exactly one succeeds; the others get [ErrUsed].
+func (t Tx) AcceptAction(ctx context.Context, p Proof, action Action) error {
+	if p.purpose != challenge.StepUp {
+		return ErrPurpose
+	}
+	if p.action != action.digest() {
+		return ErrOtherAction
+	}
+	if err := t.accept(ctx, p); err != nil {
+		return err
+	}
+	return t.rows.Record(ctx, p.accepted(ctx, t.s.now()))
+}
+
+// ActionCode proves a code and accepts it for an action in one call. apply does the action, in the
+// same commit, for the one caller that wins.
+func (s *Service) ActionCode(ctx context.Context, ticket, code string, action Action, apply func(tx *sql.Tx, p Proof) error) error {
+	p, err := s.Prove(ctx, ticket, code)
+	if err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if err := s.In(tx).AcceptAction(ctx, p, action); err != nil || apply == nil {
+			return err
+		}
+		return apply(tx, p)
+	})
+}
+
+// An Ask is a challenge for a purpose of the application's own; see Config.Purposes.
+type Ask struct {
+	Purpose string
+	Subject string
+	Data    any // values for its letter: a struct or a map; nil for none
+}
+
+// Begin begins a challenge of a purpose of the application's own, in the application's transaction.
+// What follows from its acceptance is the application's business; the address counts as confirmed
+// for the subject.
+func (t Tx) Begin(ctx context.Context, a Admission, ask Ask) (Pending, error) {
+	if _, own := t.s.purposes[ask.Purpose]; !own || builtIn(ask.Purpose) {
+		return Pending{}, fmt.Errorf("illumicode: %q is no purpose of the application's own; Config.Purposes names them", ask.Purpose)
+	}
+	if a.address.String() == "" || ask.Subject == "" {
+		return Pending{}, fmt.Errorf("illumicode: Begin needs an admission from Admit and a subject")
+	}
+	data := ""
+	if ask.Data != nil {
+		raw, err := json.Marshal(ask.Data)
+		if err != nil {
+			return Pending{}, fmt.Errorf("illumicode: the values for the letter of %q: %w", ask.Purpose, err)
+		}
+		data = string(raw)
+	}
+	return t.begin(ctx, a, start{purpose: ask.Purpose, subject: ask.Subject, data: data})
+}
+
+// builtIn reports whether a purpose has a flow of its own.
+func builtIn(purpose string) bool {
+	switch purpose {
+	case challenge.Signup, challenge.Reverify, challenge.SignIn, challenge.StepUp:
+		return true
+	}
+	return false
+}
