@@ -93,7 +93,7 @@ func (s *Service) byNotMeLink(ctx context.Context, link string) (store.Challenge
 }
 
 // brakeBy is how many wrong codes one "this was not me" counts as.
-const brakeBy = 10
+const brakeBy = 15
 
 // NotMe ends a challenge for the reader of its letter, who says that somebody else began it: its
 // codes and links are void, and guessing at the address becomes slower. apply, which may be nil,

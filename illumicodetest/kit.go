@@ -45,6 +45,7 @@ type Kit struct {
 	Service *illumicode.Service
 	Inbox   *inbox.Inbox
 	Clock   *Clock
+	Keys    *token.Keyring
 	Way     *smtp.Provider // the way out to the inbox
 	Log     *text.Text     // what the service has logged
 
@@ -100,6 +101,7 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 	for _, fn := range change {
 		fn(&c)
 	}
+	k.Keys = c.Keys
 	k.Service, err = illumicode.New(c)
 	must(err)
 	return k

@@ -43,17 +43,17 @@ func scanChange(r scanner) (c Change, err error) {
 }
 
 var (
-	insertChange      = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
-	selectChange      = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE id = ?`)
-	selectChangeFor   = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE challenge = ?`)
-	selectChanges     = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
-	selectUndoOver    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
-	moveChange        = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
-	settleChange      = q(`UPDATE illumicode_change SET state = 'settled' WHERE id = ? AND state = 'frozen' RETURNING ` + changeColumns)
-	anyFrozen         = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
-	moveToCorrected   = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
-	stopOtherChanges  = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending' RETURNING challenge`)
-	provenSince = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND accepted > ?)`)
+	insertChange     = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	selectChange     = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE id = ?`)
+	selectChangeFor  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE challenge = ?`)
+	selectChanges    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
+	selectUndoOver   = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
+	moveChange       = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
+	settleChange     = q(`UPDATE illumicode_change SET state = 'settled' WHERE id = ? AND state = 'frozen' RETURNING ` + changeColumns)
+	anyFrozen        = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
+	moveToCorrected  = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
+	stopOtherChanges = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending' RETURNING challenge`)
+	provenSince      = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND accepted > ?)`)
 )
 
 // InsertChange adds a change that is pending.

@@ -18,7 +18,7 @@ type Claims struct {
 	IssuedAt  int64  `json:"iat"` // Unix seconds
 	Expires   int64  `json:"exp"` // Unix seconds; the first second in which the token is refused
 	ID        string `json:"jti"`
-	Address   string `json:"adr"` // Key.Thumbprint of the exact address
+	Address   string `json:"adr"`           // Key.Thumbprint of the exact address
 	Action    string `json:"act,omitempty"` // digest of the one thing that the link is good for
 
 	kid string

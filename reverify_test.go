@@ -1,0 +1,454 @@
+package illumicode_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store"
+)
+
+const newMara = "mara.quist@skerry.example"
+
+// changeTo begins the change of Mara's address, and returns it with the link that undoes it.
+func changeTo(t *testing.T, k *illumicodetest.Kit, address string, told int) (p illumicode.Pending, undo string) {
+	t.Helper()
+	p, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: address, Name: "Mara"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := k.Letter(mara, told)
+	if !strings.Contains(l.Text, address) || l.Code() != "" {
+		t.Fatalf("the old address is not told of the change:\n%s", l.Text)
+	}
+	return p, notMeToken(t, l.Text)
+}
+
+// standings returns how the addresses of a subject stand, such as "mara@…: confirmed".
+func standings(t *testing.T, k *illumicodetest.Kit, subject string) map[string]store.Standing {
+	t.Helper()
+	all, err := k.Service.Store().Addresses(t.Context(), subject)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := make(map[string]store.Standing)
+	for _, a := range all {
+		got[a.Address] = a.Standing
+	}
+	return got
+}
+
+func TestChangeAddress(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p, undo := changeTo(t, k, newMara, n+1)
+		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] != store.Unconfirmed {
+			t.Errorf("while it is pending: %v", got)
+		}
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
+			t.Fatal(err)
+		}
+		if got := standings(t, k, "7"); len(got) != 1 || got[newMara] != store.Confirmed {
+			t.Errorf("after it was made: %v", got)
+		}
+		signIn(t, k, illumicode.Request{Address: newMara})
+		if l := k.Letter(newMara, 2); l.Code() == "" {
+			t.Error("the new address gets no code")
+		}
+		// As long as it can be taken back, nobody else gets the old mailbox.
+		other, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("8"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		code := k.Letter(mara, n+2).Code()
+		if err := k.Service.ConfirmCode(t.Context(), other.Ticket, code, nil); !errors.Is(err, illumicode.ErrHeld) {
+			t.Errorf("another subject takes the old address: %v", err)
+		}
+		k.Clock.Move(7 * 24 * time.Hour)
+		if _, err := k.Service.Undo(t.Context(), undo, nil); !errors.Is(err, illumicode.ErrExpired) {
+			t.Errorf("undone after a week: %v", err)
+		}
+	})
+}
+
+// Taken back while it is pending, a change is as if it had never been asked for.
+func TestUndoPending(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p, undo := changeTo(t, k, newMara, n+1)
+		code := k.Letter(newMara, 1).Code()
+		if c, err := k.Service.InspectUndo(t.Context(), undo); err != nil || c.New != newMara || c.Made {
+			t.Errorf("the page is told %+v, %v", c, err)
+		}
+		var called atomic.Int64
+		var all sync.WaitGroup
+		for range 20 {
+			all.Go(func() {
+				_, err := k.Service.Undo(t.Context(), undo, func(_ *sql.Tx, c illumicode.Change) error {
+					called.Add(1)
+					return nil
+				})
+				if err != nil && !errors.Is(err, illumicode.ErrUsed) {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		if called.Load() != 1 {
+			t.Errorf("the application was called %d times", called.Load())
+		}
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the code afterwards: %v", err)
+		}
+		if got := standings(t, k, "7"); len(got) != 1 || got[mara] != store.Confirmed {
+			t.Errorf("afterwards: %v", got)
+		}
+	})
+}
+
+// Taken back after it was made, a change freezes the account: neither side can sign in, and a fresh
+// proof alone gives the account to nobody.
+func TestUndoMade(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p, undo := changeTo(t, k, newMara, n+1)
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
+			t.Fatal(err)
+		}
+		frozen, err := k.Service.Undo(t.Context(), undo, func(_ *sql.Tx, c illumicode.Change) error {
+			if !c.Made || c.Subject != "7" {
+				t.Errorf("the application is told %+v", c)
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if confirmed(t, k, "7") {
+			t.Error("the account still counts as confirmed")
+		}
+		for _, address := range []string{mara, newMara} {
+			before := len(k.Inbox.Letters(address))
+			p := signIn(t, k, illumicode.Request{Address: address})
+			if c, err := k.Service.Pending(t.Context(), p.Ticket); err != nil || c.Purpose == "" {
+				t.Error(err)
+			}
+			waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
+			for _, l := range k.Inbox.Letters(address)[before:] {
+				if strings.Contains(l.Subject, "Your code") {
+					t.Errorf("%s gets a code to sign in", address)
+				}
+			}
+		}
+		settle := func(keep string) error {
+			tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer tx.Rollback()
+			if err := k.Service.In(tx).Settle(t.Context(), frozen.ID, keep); err != nil {
+				return err
+			}
+			return tx.Commit()
+		}
+		if err := settle(mara); !errors.Is(err, illumicode.ErrNotConfirmed) {
+			t.Errorf("settled for an address that was not proven since: %v", err)
+		}
+		again := k.Inbox.Letters(mara)
+		if err := k.Service.Confirm(t.Context(), k.Token(again[len(again)-1]), nil); err != nil {
+			t.Fatalf("the fresh proof: %v", err)
+		}
+		if confirmed(t, k, "7") {
+			t.Error("a fresh proof of the old address alone thawed the account")
+		}
+		if err := settle(newMara); !errors.Is(err, illumicode.ErrNotConfirmed) {
+			t.Errorf("settled for the other address: %v", err)
+		}
+		if err := settle(mara); err != nil {
+			t.Fatal(err)
+		}
+		if got := standings(t, k, "7"); len(got) != 1 || got[mara] != store.Confirmed {
+			t.Errorf("after it was settled: %v", got)
+		}
+		if err := settle(mara); !errors.Is(err, illumicode.ErrNothingPending) {
+			t.Errorf("settled twice: %v", err)
+		}
+	})
+}
+
+// Only a confirmed address of the subject can be changed, and a second change stops the first.
+func TestChangeAddressRefuses(t *testing.T) {
+	k := illumicodetest.New(t)
+	n := register(t, k, "7", mara)
+	for _, tt := range []struct {
+		subject, old, new string
+		want              error
+	}{
+		{"8", mara, newMara, illumicode.ErrNotConfirmed},
+		{"7", "ines@ternisle.example", newMara, illumicode.ErrNotConfirmed},
+		{"7", mara, "no address", message.ErrAddress},
+		{"7", mara, "x@y.example\r\nBcc: all@y.example", message.ErrAddress},
+	} {
+		if _, err := k.Service.ChangeAddress(t.Context(), tt.subject, tt.old, illumicode.Request{Address: tt.new}); !errors.Is(err, tt.want) {
+			t.Errorf("%s: %s to %q: %v, want %v", tt.subject, tt.old, tt.new, err, tt.want)
+		}
+	}
+	first, _ := changeTo(t, k, newMara, n+1)
+	code := k.Letter(newMara, 1).Code()
+	second, _ := changeTo(t, k, "m@skerry.example", n+2)
+	if err := k.Service.ConfirmCode(t.Context(), first.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		t.Errorf("the first change: %v", err)
+	}
+	if err := k.Service.ConfirmCode(t.Context(), second.Ticket, k.Letter("m@skerry.example", 1).Code(), nil); err != nil {
+		t.Error(err)
+	}
+}
+
+// A step-up's proof is good for one action, once, and for nothing else.
+func TestStepUp(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		pay := illumicode.Action{Exact: []byte("pay 250.00 to 4711"), Words: "pay 250.00 to Ines Amdal"}
+		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: newMara}, pay); !errors.Is(err, illumicode.ErrNotConfirmed) {
+			t.Errorf("at an address that is not the subject's: %v", err)
+		}
+		p, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara}, pay)
+		if err != nil {
+			t.Fatal(err)
+		}
+		l := k.Letter(mara, n+1)
+		if !strings.Contains(l.Text, "pay 250.00 to") || strings.Contains(l.Text, "/confirm?t=") {
+			t.Errorf("the letter does not say what for, or has a link:\n%s", l.Text)
+		}
+		proof, err := k.Service.Prove(t.Context(), p.Ticket, l.Code())
+		if err != nil {
+			t.Fatal(err)
+		}
+		do := func(act func(t illumicode.Tx) error) error {
+			tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer tx.Rollback()
+			if err := act(k.Service.In(tx)); err != nil {
+				return err
+			}
+			return tx.Commit()
+		}
+		accept := func(a illumicode.Action) error {
+			return do(func(tx illumicode.Tx) error { return tx.AcceptAction(t.Context(), proof, a) })
+		}
+		more := pay
+		more.Exact = []byte("pay 2500.00 to 4711")
+		if err := accept(more); !errors.Is(err, illumicode.ErrOtherAction) {
+			t.Errorf("another action: %v", err)
+		}
+		if err := do(func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrPurpose) {
+			t.Errorf("accepted without an action: %v", err)
+		}
+		if err := do(func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrPurpose) {
+			t.Errorf("it signs in: %v", err)
+		}
+		if err := accept(pay); err != nil {
+			t.Error(err)
+		}
+		if err := accept(pay); !errors.Is(err, illumicode.ErrUsed) {
+			t.Errorf("the same action twice: %v", err)
+		}
+	})
+}
+
+// Whoever got a letter that somebody else asked for can end it: its proofs are void.
+func TestNotMe(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p := signIn(t, k, illumicode.Request{Address: mara})
+		l := k.Letter(mara, n+1)
+		link := notMeToken(t, l.Text)
+		if d, err := k.Service.InspectNotMe(t.Context(), link); err != nil || d.Address != mara || d.Done {
+			t.Errorf("the page is told %+v, %v", d, err)
+		}
+		if _, err := k.Service.Pending(t.Context(), p.Ticket); err != nil {
+			t.Errorf("looking has ended it: %v", err)
+		}
+		var told illumicode.Disowned
+		for range 2 {
+			if err := k.Service.NotMe(t.Context(), link, func(_ *sql.Tx, d illumicode.Disowned) error { told = d; return nil }); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if told.Subject != "7" || told.Purpose != "signin" || told.Done {
+			t.Errorf("the application is told %+v", told)
+		}
+		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the code afterwards: %v", err)
+		}
+		if _, err := k.Service.Resend(t.Context(), p.Ticket); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("a resend afterwards: %v", err)
+		}
+		// It has slowed guessing down, and a challenge of a stranger has fewer tries.
+		p = signIn(t, k, illumicode.Request{Address: mara})
+		_, err := k.Service.SignInCode(t.Context(), p.Ticket, "000 000", nil)
+		if wrong, ok := errors.AsType[*illumicode.WrongCodeError](err); !ok || wrong.TriesLeft > 2 {
+			t.Errorf("after it a challenge still has many tries: %v", err)
+		}
+	})
+}
+
+// A mistyped address is corrected by the browser that began: the first letter's proof is void.
+func TestCorrect(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		begun, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "nara@ternisle.example"}, illumicode.Subject("7"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		wrong := k.Token(k.Letter("nara@ternisle.example", 1))
+		fixed, err := k.Service.Correct(t.Context(), begun.Ticket, illumicode.Request{Address: mara}, nil)
+		if err != nil || fixed.Ticket == begun.Ticket || fixed.Address != mara {
+			t.Fatalf("%+v, %v", fixed, err)
+		}
+		if err := k.Service.Confirm(t.Context(), wrong, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the link to the mistyped address: %v", err)
+		}
+		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: "x@ternisle.example"}, nil); !errors.Is(err, illumicode.ErrTooSoon) {
+			t.Errorf("a second correction at once: %v", err)
+		}
+		if err := k.Service.ConfirmCode(t.Context(), fixed.Ticket, k.Letter(mara, 1).Code(), nil); err != nil {
+			t.Error(err)
+		}
+		if got := standings(t, k, "7"); len(got) != 1 || got[mara] != store.Confirmed {
+			t.Errorf("afterwards: %v", got)
+		}
+		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: newMara}, nil); !errors.Is(err, illumicode.ErrUsed) {
+			t.Errorf("corrected after the proof: %v", err)
+		}
+		// An address that is taken is answered alike, and nobody is written to.
+		p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "typo@ternisle.example"}, illumicode.Subject("8"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		letters := len(k.Inbox.Letters(mara))
+		if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara}, func(*sql.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
+			t.Errorf("an address that is taken: %v", err)
+		}
+		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
+		if n := len(k.Inbox.Letters(mara)); n != letters {
+			t.Errorf("%d letters to an address that is taken", n-letters)
+		}
+	})
+}
+
+// The application learns once of every signup that nobody confirmed, and may drop the account; not
+// of one that was, nor while a later letter can still be answered.
+func TestLapse(t *testing.T) {
+	var mu sync.Mutex
+	var told []illumicode.Lapse
+	fail := true
+	tells := func(c *illumicode.Config) {
+		c.Outbox.Poll = 5 * time.Millisecond
+		c.Lapsed = func(_ context.Context, _ *sql.Tx, l illumicode.Lapse) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if fail { // it comes again
+				fail = false
+				return errors.New("the application's database says no")
+			}
+			told = append(told, l)
+			return nil
+		}
+	}
+	k := illumicodetest.New(t, tells)
+	register(t, k, "7", mara)
+	for _, subject := range []string{"8", "9"} {
+		if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: subject + "@ternisle.example"}, illumicode.Subject(subject)); err != nil {
+			t.Fatal(err)
+		}
+		k.Letter(subject+"@ternisle.example", 1)
+	}
+	k.Clock.Move(71 * time.Hour)
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "9@ternisle.example"}, illumicode.Subject("9")); err != nil {
+		t.Fatal(err)
+	}
+	k.Clock.Move(2 * time.Hour)
+	eventually(t, func() bool {
+		open, err := k.Service.Store().Lapsed(t.Context(), k.Service.Now(), 10)
+		return err == nil && len(open) == 0
+	})
+	mu.Lock()
+	defer mu.Unlock()
+	if len(told) != 1 || told[0].Subject != "8" || told[0].Purpose != "signup" {
+		t.Errorf("the application was told %+v", told)
+	}
+	if got := standings(t, k, "8"); len(got) != 0 {
+		t.Errorf("of the lapsed signup stays %v", got)
+	}
+	if !confirmed(t, k, "7") {
+		t.Error("a confirmed address went with it")
+	}
+}
+
+// eventually waits for something that a worker does.
+func eventually(t *testing.T, good func() bool) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); !good(); {
+		if time.Now().After(end) {
+			t.Fatal("it did not happen in 20 seconds")
+		}
+	}
+}
+
+// Addresses that are stale or bounced are asked again, a few an hour; each works for its time of
+// grace, whose end the application is told once; a proof makes it confirmed.
+func TestRecheck(t *testing.T) {
+	var lapsed atomic.Int64
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Outbox.Poll = 5 * time.Millisecond
+		c.Recheck = illumicode.Recheck{Batch: 2}
+		c.Lapsed = func(_ context.Context, _ *sql.Tx, l illumicode.Lapse) error {
+			if l.Grace {
+				lapsed.Add(1)
+			}
+			return nil
+		}
+	})
+	people := []string{"a@ternisle.example", "b@ternisle.example", "c@ternisle.example"}
+	for i, address := range people {
+		register(t, k, address, address)
+		if err := k.Service.Store().Write(t.Context(), func(rows store.Tx) error {
+			return k.Service.On(rows).MarkStale(t.Context(), address, address, i == 0, "no answer for a year")
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if !confirmed(t, k, address) {
+			t.Errorf("%s does not work in its time of grace", address)
+		}
+	}
+	asked := func() (n int) {
+		for _, address := range people {
+			n += len(k.Inbox.Letters(address)) - 1
+		}
+		return n
+	}
+	eventually(t, func() bool { return asked() == 2 })
+	k.Clock.Move(time.Hour)
+	eventually(t, func() bool { return asked() == 3 })
+	if err := k.Service.Confirm(t.Context(), k.Token(k.Letter(people[0], 2)), nil); err != nil {
+		t.Fatal(err)
+	}
+	if got := standings(t, k, people[0]); got[people[0]] != store.Confirmed {
+		t.Errorf("after the proof: %v", got)
+	}
+	k.Clock.Move(15 * 24 * time.Hour)
+	eventually(t, func() bool { return lapsed.Load() == 2 })
+	if confirmed(t, k, people[1]) || !confirmed(t, k, people[0]) {
+		t.Error("after its time of grace a stale address works, or a proven one does not")
+	}
+}
