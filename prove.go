@@ -388,12 +388,19 @@ func (s *Service) acceptInTx(ctx context.Context, p Proof, apply func(tx *sql.Tx
 // Confirmed reports whether the subject has a confirmed address, or one that is asked again and has
 // its time of grace. It is the question of a sign-in.
 func (s *Service) Confirmed(ctx context.Context, subject string) (bool, error) {
+	address, err := s.Address(ctx, subject)
+	return address != "", err
+}
+
+// Address returns the subject's confirmed address, the latest where there are several, or one that
+// is asked again and has its time of grace; "" if there is none.
+func (s *Service) Address(ctx context.Context, subject string) (string, error) {
 	addresses, err := s.store.Addresses(ctx, subject)
 	now := s.now()
 	for _, a := range addresses {
 		if a.Standing == store.Confirmed || now.Before(a.GraceEnds) {
-			return true, err
+			return a.Address, err
 		}
 	}
-	return false, err
+	return "", err
 }

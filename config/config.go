@@ -31,7 +31,11 @@ type File struct {
 	Letters  Letters    `toml:"letters"`
 	Provider []Provider `toml:"provider"`
 	DKIM     []DKIM     `toml:"dkim"`
-	Signup   Signup     `toml:"signup"`
+	Flows    Flows      `toml:"flows"`
+	Signup   Flow       `toml:"signup"`
+	Reverify Flow       `toml:"reverify"`
+	SignIn   Flow       `toml:"signin"`
+	StepUp   Flow       `toml:"stepup"`
 	Outbox   Outbox     `toml:"outbox"`
 	Guard    Guard      `toml:"guard"`
 	Event    []Event    `toml:"event"`
@@ -167,8 +171,20 @@ type Outcome struct {
 	Class   string `toml:"class"`
 }
 
-// Signup is the policy of signup challenges.
-type Signup struct {
+// Flows is what all flows have in common.
+type Flows struct {
+	RefuseDomains string   `toml:"refuse_domains"` // a file, one domain a line
+	TellOwner     bool     `toml:"tell_owner"`
+	Welcome       bool     `toml:"welcome"`
+	Undo          Duration `toml:"undo"`
+	RecheckEvery  Duration `toml:"recheck_every"`
+	RecheckBatch  int      `toml:"recheck_batch"`
+	Grace         Duration `toml:"grace"`
+}
+
+// Flow is the policy of the challenges of one purpose.
+type Flow struct {
+	Forms    string     `toml:"forms"`
 	CodeLife Duration   `toml:"code_life"`
 	LinkLife Duration   `toml:"link_life"`
 	Cap      Duration   `toml:"cap"`
@@ -199,10 +215,11 @@ type Outbox struct {
 
 // Serve is the HTTP side.
 type Serve struct {
-	Listen  string `toml:"listen"`
-	KeyEnv  string `toml:"key_env"`
-	KeyFile string `toml:"key_file"`
-	Metrics string `toml:"metrics"` // where /metrics, /healthz and /readyz are served; not for the public
+	Listen  string   `toml:"listen"`
+	KeyEnv  string   `toml:"key_env"`
+	KeyFile string   `toml:"key_file"`
+	Origins []string `toml:"origins"` // of other hosts of the application, whose pages may call
+	Metrics string   `toml:"metrics"` // where /metrics, /healthz and /readyz are served; not for the public
 }
 
 // A Duration is written as Go writes them: "10m", "1h30m".

@@ -99,9 +99,11 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 	c := illumicode.Config{
 		Store: st, Keys: keys, From: from, Providers: ways, Letters: set, Log: log,
 		Site:   site,
-		Signup: f.policy(),
-		Events: f.events(),
-		Guard:  outbox.Guard{Mode: outbox.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
+		Signup: f.Signup.policy(), Reverify: f.Reverify.policy(), SignIn: f.SignIn.policy(), StepUp: f.StepUp.policy(),
+		TellOwner: f.Flows.TellOwner, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
+		Recheck: illumicode.Recheck{Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch, Grace: time.Duration(f.Flows.Grace)},
+		Events:  f.events(),
+		Guard:   outbox.Guard{Mode: outbox.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
 		Outbox: outbox.Config{
 			Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved, Observer: watch,
 			Keep: time.Duration(f.Outbox.Keep), KeepOnce: time.Duration(f.Outbox.KeepOnce), Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
@@ -113,6 +115,15 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 	for lane, weight := range map[store.Lane]int{store.Urgent: f.Outbox.Weights.Urgent, store.Normal: f.Outbox.Weights.Normal, store.Bulk: f.Outbox.Weights.Bulk} {
 		if weight > 0 {
 			c.Outbox.Weights[lane] = weight
+		}
+	}
+	if f.Flows.RefuseDomains != "" {
+		raw, err := os.ReadFile(f.beside(f.Flows.RefuseDomains))
+		if err == nil {
+			c.Admit, err = illumicode.RefuseDomains(string(raw))
+		}
+		if err != nil {
+			return nil, nil, f.wrong("flows.refuse_domains", "%w", err)
 		}
 	}
 	if f.Guard.Capture != "" {
@@ -203,12 +214,12 @@ func (f *File) LetterSet() (*letter.Set, error) {
 	return set, nil
 }
 
-func (f *File) policy() challenge.Policy {
+func (f Flow) policy() challenge.Policy {
 	p := challenge.Policy{
-		CodeLife: time.Duration(f.Signup.CodeLife), LinkLife: time.Duration(f.Signup.LinkLife), Cap: time.Duration(f.Signup.Cap),
-		Digits: f.Signup.Digits, Tries: f.Signup.Tries,
+		Forms: challenge.Forms(f.Forms), CodeLife: time.Duration(f.CodeLife), LinkLife: time.Duration(f.LinkLife), Cap: time.Duration(f.Cap),
+		Digits: f.Digits, Tries: f.Tries,
 	}
-	for _, rung := range f.Signup.Resend {
+	for _, rung := range f.Resend {
 		p.Ladder = append(p.Ladder, time.Duration(rung))
 	}
 	return p

@@ -33,8 +33,13 @@ type ferry struct {
 
 // newFerry returns the site's handler: its own pages, and those of the confirmation.
 func newFerry(ctx context.Context, svc *illumicode.Service) (http.Handler, error) {
-	f := &ferry{svc: svc, db: svc.Store().DB(),
-		pages: web.NewPages(svc, web.Options{Apply: confirmPassenger, SignIn: "/signin"})}
+	f := &ferry{svc: svc, db: svc.Store().DB()}
+	var err error
+	f.pages, err = web.NewPages(svc, web.Options{Apply: confirmPassenger, SignedIn: f.codeSession, Correct: correctPassenger,
+		Undo: undoChange, NotMe: disown, SignIn: "/signin", After: "/account"})
+	if err != nil {
+		return nil, err
+	}
 	if _, err := f.db.ExecContext(ctx, schema); err != nil {
 		return nil, err
 	}
@@ -44,9 +49,11 @@ func newFerry(ctx context.Context, svc *illumicode.Service) (http.Handler, error
 	mux.HandleFunc("POST /register", f.register)
 	mux.HandleFunc("GET /signin", f.show("signin.html"))
 	mux.HandleFunc("POST /signin", f.signIn)
+	mux.HandleFunc("POST /signin/code", f.signInByCode)
 	mux.HandleFunc("GET /signin/unconfirmed", f.unconfirmed)
 	mux.HandleFunc("POST /signin/again", f.again)
 	mux.HandleFunc("GET /account", f.account)
+	mux.HandleFunc("POST /account/address", f.changeAddress)
 	mux.HandleFunc("POST /signout", f.signOut)
 	mux.Handle("/", f.pages)
 	return http.NewCrossOriginProtection().Handler(mux), nil
@@ -135,7 +142,7 @@ func (f *ferry) signIn(w http.ResponseWriter, r *http.Request) {
 		f.render(w, r, http.StatusUnauthorized, "signin.html", view{Message: "bad_signin", Email: email})
 		return
 	}
-	token, err := startSession(r.Context(), f.db, p, p.Confirmed)
+	token, err := startSession(r.Context(), f.db, p.subject(), p.Confirmed)
 	if err != nil {
 		f.broken(w, r)
 		return
@@ -146,6 +153,59 @@ func (f *ferry) signIn(w http.ResponseWriter, r *http.Request) {
 		next = "/signin/unconfirmed"
 	}
 	http.Redirect(w, r, next, http.StatusSeeOther)
+}
+
+// signInByCode sends a code to who holds the address, and answers alike if nobody does.
+func (f *ferry) signInByCode(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
+	email := r.PostFormValue("email")
+	pending, err := f.svc.SignIn(r.Context(), f.pages.Request(r, email))
+	soon, tooSoon := errors.AsType[*illumicode.TooSoonError](err)
+	switch {
+	case tooSoon:
+		f.render(w, r, http.StatusTooManyRequests, "signin.html", view{Message: "many_codes", Seconds: f.secondsUntil(soon.At), Email: email})
+	case errors.Is(err, message.ErrAddress):
+		f.render(w, r, http.StatusUnprocessableEntity, "signin.html", view{Message: "bad_address", Detail: err.Error(), Email: email})
+	case err != nil:
+		f.broken(w, r)
+	default:
+		f.pages.Await(w, r, pending)
+	}
+}
+
+// codeSession makes the session of a sign-in by code, in the commit that accepts it.
+func (f *ferry) codeSession(w http.ResponseWriter, r *http.Request, tx *sql.Tx, who illumicode.SignedIn) error {
+	token, err := startSession(r.Context(), tx, who.Subject, true)
+	if err == nil {
+		f.setSession(w, token, sessionLife)
+	}
+	return err
+}
+
+// changeAddress begins the change of a signed-in passenger's address.
+func (f *ferry) changeAddress(w http.ResponseWriter, r *http.Request) {
+	p, full, err := f.session(r)
+	if err != nil || !full {
+		http.Redirect(w, r, "/signin", http.StatusSeeOther)
+		return
+	}
+	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
+	request := f.pages.Request(r, r.PostFormValue("email"))
+	request.Name = p.Name
+	pending, err := f.svc.ChangeAddress(r.Context(), p.subject(), p.Email, request)
+	switch {
+	case errors.Is(err, message.ErrAddress):
+		f.render(w, r, http.StatusUnprocessableEntity, "account.html", view{Passenger: p, Message: "bad_address", Detail: err.Error()})
+	case err != nil:
+		f.broken(w, r)
+	default:
+		f.pages.Await(w, r, pending)
+	}
+}
+
+// secondsUntil rounds up.
+func (f *ferry) secondsUntil(at time.Time) int {
+	return int((at.Sub(f.svc.Now()) + time.Second - 1) / time.Second)
 }
 
 // unconfirmed tells a passenger whose password was right what is still missing.
@@ -169,8 +229,7 @@ func (f *ferry) again(w http.ResponseWriter, r *http.Request) {
 	soon, tooSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case tooSoon:
-		wait := (soon.At.Sub(f.svc.Now()) + time.Second - 1) / time.Second
-		f.render(w, r, http.StatusTooManyRequests, "unconfirmed.html", view{Passenger: p, Message: "too_soon", Seconds: int(wait)})
+		f.render(w, r, http.StatusTooManyRequests, "unconfirmed.html", view{Passenger: p, Message: "too_soon", Seconds: f.secondsUntil(soon.At)})
 	case errors.Is(err, illumicode.ErrNothingPending):
 		http.Redirect(w, r, "/signin", http.StatusSeeOther)
 	case err != nil:

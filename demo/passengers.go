@@ -55,9 +55,40 @@ func insertPassenger(ctx context.Context, tx *sql.Tx, email, name, password stri
 	return strconv.FormatInt(id, 10), err
 }
 
-// confirmPassenger is the callback of a confirmation.
+// confirmPassenger is the callback of a confirmation: of a signup, or of another address.
 func confirmPassenger(tx *sql.Tx, p illumicode.Proof) error {
-	_, err := tx.Exec("UPDATE passenger SET confirmed = 1 WHERE id = ?", p.Subject())
+	_, err := tx.Exec("UPDATE passenger SET confirmed = 1, email = ? WHERE id = ?", p.Address(), p.Subject())
+	return err
+}
+
+// correctPassenger is the callback of a signup whose address was mistyped.
+func correctPassenger(tx *sql.Tx, subject, address string) error {
+	r, err := tx.Exec("UPDATE OR IGNORE passenger SET email = ? WHERE id = ?", address, subject)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(illumicode.ErrOccupied, err)
+	}
+	return nil
+}
+
+// undoChange is the callback of a change of address that was taken back. If it was in effect, whoever
+// is in the account must leave it.
+func undoChange(tx *sql.Tx, c illumicode.Change) error {
+	if !c.Made {
+		return nil
+	}
+	_, err := tx.Exec("DELETE FROM session WHERE passenger = ?", c.Subject)
+	return err
+}
+
+// disown is the callback of "this was not me".
+func disown(tx *sql.Tx, d illumicode.Disowned) error {
+	if !d.Done {
+		return nil
+	}
+	_, err := tx.Exec("DELETE FROM session WHERE passenger = ?", d.Subject)
 	return err
 }
 
@@ -98,10 +129,15 @@ func samePassword(hash, password string) bool {
 // spareHash belongs to nobody; comparing with it costs what comparing with a real one does.
 var spareHash = base64.RawStdEncoding.EncodeToString(make([]byte, 48))
 
-// startSession returns the cookie value of a new session.
-func startSession(ctx context.Context, db *sql.DB, p passenger, full bool) (string, error) {
+// An execer is a database or a transaction.
+type execer interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+}
+
+// startSession returns the cookie value of a new session of a passenger.
+func startSession(ctx context.Context, db execer, subject string, full bool) (string, error) {
 	token := rand.Text()
-	_, err := db.ExecContext(ctx, "INSERT INTO session (token, passenger, full) VALUES (?, ?, ?)", sessionKey(token), p.ID, full)
+	_, err := db.ExecContext(ctx, "INSERT INTO session (token, passenger, full) VALUES (?, ?, ?)", sessionKey(token), subject, full)
 	return token, err
 }
 

@@ -34,6 +34,9 @@ var passengers = []cast{
 	{`Bo "Skipper" ⚓ Holm`, "bo.holm@gullquay.example", "en", "types full-width digits", fullWidth},
 	{"Lene Mohr", "lene.mohr@törnholm.example", "de", "opens the link elsewhere", otherBrowser},
 	{"", "harbour.cat@ternisle.example", "en", "gives no name", byButton},
+	{"Sigrid Aune", "sigrid@ternisle.example", "en", "signs in with a code", byMailedCode},
+	{"Pål Riis", "paal.riis@gullquay.example", "en", "moves to another address", moves},
+	{"Ines Amdal", "ines.amdal@ternisle.example", "de", "takes a foreign change back", takesBack},
 	{"Wim Aalders", "wim.aalders@gullquay.example", "de", "comes after the link's life", tooLate},
 }
 
@@ -191,10 +194,13 @@ func (s *scene) presses(link string) error {
 }
 
 func (s *scene) types(code string) error {
-	if err := s.browser.open(s.demo.SiteURL + "/signup/wait"); err != nil {
+	if err := s.browser.open(s.demo.SiteURL + "/proof"); err != nil {
 		return err
 	}
-	return s.browser.submit("/signup/code", url.Values{"code": {code}})
+	if s.browser.page.forms["/proof/code"] {
+		return s.browser.submit("/proof/code", url.Values{"code": {code}})
+	}
+	return nil // the page says why there is nothing to type
 }
 
 // triesToSignIn gives address and password.
@@ -291,7 +297,7 @@ func twice(s *scene) error {
 	if err := s.browser.open(m.Link); err != nil {
 		return err
 	}
-	return s.see("opens the link again", "Confirmed already", "Schon bestätigt")
+	return s.see("opens the link again", "Done already", "Schon erledigt")
 }
 
 func refusedOnce(s *scene) error {
@@ -428,6 +434,115 @@ func otherBrowser(s *scene) error {
 	}
 	s.browser = first
 	return nil
+}
+
+// asksForCode asks for a code to sign in, and returns the nth letter.
+func (s *scene) asksForCode(n int) (mail, error) {
+	if err := s.browser.open(s.demo.SiteURL + "/signin"); err != nil {
+		return mail{}, err
+	}
+	if err := s.browser.submit("/signin/code", url.Values{"email": {s.email}}); err != nil {
+		return mail{}, err
+	}
+	if err := s.see("asks for a code", "Look into your mail", "Schauen Sie in Ihre Post"); err != nil {
+		return mail{}, err
+	}
+	nameless := *s // a code greets nobody by name: whoever typed the address did not say one
+	nameless.name = ""
+	m, err := nameless.gets(n)
+	s.step = nameless.step
+	return m, err
+}
+
+func byMailedCode(s *scene) error {
+	if err := byCode(s); err != nil {
+		return err
+	}
+	m, err := s.asksForCode(2)
+	if err != nil {
+		return err
+	}
+	stranger := newBrowser(s.ctx, s.lang)
+	if err := stranger.open(m.Link); err != nil {
+		return err
+	}
+	s.did("a stranger opens its link", stranger.page.Title)
+	if stranger.page.Title != "Open it where you began" {
+		return fmt.Errorf("a link that signs in works elsewhere: %q", stranger.page.Title)
+	}
+	if err := s.types(m.Code); err != nil {
+		return err
+	}
+	if err := s.see("types the code", "Welcome aboard, "+s.name, ""); err != nil {
+		return err
+	}
+	return s.browser.submit("/signout", nil)
+}
+
+// asksForAddress begins the change of address, signed in.
+func (s *scene) asksForAddress(to string) error {
+	if err := s.signsIn(); err != nil {
+		return err
+	}
+	if err := s.browser.submit("/account/address", url.Values{"email": {to}}); err != nil {
+		return err
+	}
+	return s.see("asks for another address", "Look into your mail", "Schauen Sie in Ihre Post")
+}
+
+func moves(s *scene) error {
+	if err := byCode(s); err != nil {
+		return err
+	}
+	const to = "paal.riis@törnholm.example"
+	if err := s.asksForAddress(to); err != nil {
+		return err
+	}
+	if _, err := lettersFor(s.ctx, s.demo.InboxURL, s.envelope(), 2); err != nil {
+		return fmt.Errorf("the old address was not told: %w", err)
+	}
+	s.did("the old address is told", "with a link to take it back")
+	s.email = to
+	m, err := s.gets(1)
+	if err != nil {
+		return err
+	}
+	return s.confirmsWith(m.Code)
+}
+
+func takesBack(s *scene) error {
+	if err := byCode(s); err != nil {
+		return err
+	}
+	if err := s.asksForAddress("somebody.else@gullquay.example"); err != nil {
+		return err
+	}
+	all, err := lettersFor(s.ctx, s.demo.InboxURL, s.envelope(), 2)
+	if err != nil {
+		return err
+	}
+	s.did("the old address is told", all[1].Subject)
+	owner := *s
+	owner.browser = newBrowser(s.ctx, s.lang)
+	if err := owner.browser.open(all[1].Link); err != nil {
+		return err
+	}
+	if err := owner.see("opens its link", "Take the change back?", "Die Änderung zurücknehmen?"); err != nil {
+		return err
+	}
+	if err := owner.browser.submit("/not-me", nil); err != nil {
+		return err
+	}
+	s.step = owner.step
+	s.did("takes the change back", owner.browser.page.Note)
+	theirs, err := lettersFor(s.ctx, s.demo.InboxURL, "somebody.else@gullquay.example", 1)
+	if err != nil {
+		return err
+	}
+	if err := s.types(theirs[0].Code); err != nil {
+		return err
+	}
+	return s.see("the other address comes too late", "This letter is void", "Dieser Brief gilt nicht mehr")
 }
 
 func tooLate(s *scene) error {

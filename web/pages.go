@@ -2,12 +2,16 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
 	"html/template"
+	"io/fs"
 	"net/http"
+	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,45 +22,77 @@ import (
 //go:embed pages
 var files embed.FS
 
-var templates = template.Must(template.ParseFS(files, "pages/*.html"))
-
 var book = words.MustLoad(files, "pages/words.toml")
 
-// Options are what the pages need of the application.
+// Options are what the pages need of the application. The zero Options serve signups.
 type Options struct {
-	// Apply makes the application's own writes when an address is confirmed, in the same commit.
-	// Nil means that there are none.
+	// Apply makes the application's own writes when an address is confirmed, in the same commit:
+	// of a signup, of a change of address, or for a purpose of the application's own
+	// (Proof.Purpose). Nil means that there are none.
 	Apply func(tx *sql.Tx, p illumicode.Proof) error
 
+	// SignedIn makes the application's session in the commit that accepts a sign-in, and sets its
+	// cookie. It must not write a body. Nil means that the application does not sign in by code.
+	SignedIn func(w http.ResponseWriter, r *http.Request, tx *sql.Tx, who illumicode.SignedIn) error
+
+	// Correct, NotMe and Undo make the application's own writes when an address that was mistyped
+	// gets another in its place, when somebody says that they did not begin a challenge, and when
+	// the holder of an old address takes a change back. Nil means that there are none.
+	Correct func(tx *sql.Tx, subject, address string) error
+	NotMe   func(tx *sql.Tx, d illumicode.Disowned) error
+	Undo    func(tx *sql.Tx, c illumicode.Change) error
+
 	SignIn string // where the application signs people in, for links; empty means no link
+	After  string // where a browser goes that has signed in; empty means the base path
+
+	// Templates replace the default ones, file by file: confirm.html, done.html, frame.html,
+	// sorry.html, takeback.html, unsubscribe.html, wait.html. Nil means the default ones.
+	Templates fs.FS
+
+	// Origins are those of the application's other hosts whose pages may POST here, such as
+	// https://app.ferry.example. Requests of every other origin are refused.
+	Origins []string
+
+	// Client returns where a request came from, behind the proxies that the application trusts. Nil
+	// means the address of the connection.
+	Client func(r *http.Request) netip.Addr
 }
 
-// Pages serves the default pages of a signup:
+// Pages serves the default pages of the flows:
 //
-//	/confirm          asks, and confirms on POST (the path is Site.ConfirmPath)
+//	/confirm          asks, and confirms or signs in on POST (the path is Site.ConfirmPath)
 //	/confirm/done     says that it worked
-//	/signup/wait      takes the code, and sends the letter again on request
-//	/signup/style.css
+//	/proof            takes the code, sends the letter again, corrects a mistyped address
+//	/not-me           asks, and ends a challenge or takes a change of address back on POST (Site.NotMePath)
 //	/unsubscribe      asks, and ends a category of notices on POST; mail programs POST to it directly
 //	                  (RFC 8058; the path is Site.UnsubscribePath)
 //
 // Paths are below the path of the site's base URL. Pages is safe for concurrent use.
 type Pages struct {
-	svc     *illumicode.Service
-	opts    Options
-	base    string // path of the base URL
-	confirm string
-	secure  bool // the site is https
-	handler http.Handler
+	svc       *illumicode.Service
+	opts      Options
+	templates *template.Template
+	base      string // path of the base URL
+	confirm   string
+	takeBack  string
+	secure    bool // the site is https
+	handler   http.Handler
 }
 
-// NewPages returns the pages of a service.
-func NewPages(svc *illumicode.Service, o Options) *Pages {
+// NewPages returns the pages of a service. The error is about Options.Templates or Options.Origins.
+func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	site := svc.Site()
-	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath}
+	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath, takeBack: site.NotMePath}
 	_, rest, _ := strings.Cut(site.BaseURL, "://")
 	if i := strings.IndexByte(rest, '/'); i >= 0 {
 		p.base = rest[i:]
+	}
+	p.opts.After = cmp.Or(o.After, p.base+"/")
+	p.templates = template.Must(template.ParseFS(files, "pages/*.html"))
+	if o.Templates != nil {
+		if _, err := p.templates.ParseFS(o.Templates, "*.html"); err != nil {
+			return nil, fmt.Errorf("web: Options.Templates: %w", err)
+		}
 	}
 	mux := http.NewServeMux()
 	at := func(pattern string, h http.HandlerFunc) {
@@ -66,47 +102,90 @@ func NewPages(svc *illumicode.Service, o Options) *Pages {
 	at("GET "+p.confirm, p.showConfirm)
 	at("POST "+p.confirm, p.doConfirm)
 	at("GET "+p.confirm+"/done", func(w http.ResponseWriter, r *http.Request) { p.render(w, r, http.StatusOK, "done.html", page{}) })
-	at("GET /signup/wait", p.showWait)
-	at("POST /signup/code", p.doCode)
-	at("POST /signup/resend", p.doResend)
-	at("GET /signup/style.css", func(w http.ResponseWriter, r *http.Request) {
-		http.ServeFileFS(w, r, files, "pages/style.css")
-	})
+	at("GET /proof", p.showProof)
+	at("POST /proof/code", p.doCode)
+	at("POST /proof/resend", p.doResend)
+	at("POST /proof/correct", p.doCorrect)
+	for _, static := range []string{"style.css", "count.js"} {
+		at("GET /proof/"+static, func(w http.ResponseWriter, r *http.Request) { http.ServeFileFS(w, r, files, "pages/"+static) })
+	}
+	at("GET "+p.takeBack, p.showTakeBack)
+	at("POST "+p.takeBack, p.doTakeBack)
 	at("GET "+site.UnsubscribePath, p.showUnsubscribe)
 	at("POST "+site.UnsubscribePath, p.doUnsubscribe)
 	protection := http.NewCrossOriginProtection()
+	for _, origin := range o.Origins {
+		if err := protection.AddTrustedOrigin(origin); err != nil {
+			return nil, fmt.Errorf("web: Options.Origins: %w", err)
+		}
+	}
 	// One click comes from the reader's mail service, which is another origin. What it needs to know
 	// stands sealed in the link, and all it can do is end notices.
 	protection.AddInsecureBypassPattern("POST " + p.base + site.UnsubscribePath)
 	p.handler = protection.Handler(mux)
-	return p
+	return p, nil
 }
 
 // ServeHTTP implements [http.Handler].
-func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) { p.handler.ServeHTTP(w, r) }
+func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	p.handler.ServeHTTP(w, r.WithContext(from(r, p.opts.Client)))
+}
 
-// Await remembers in this browser that it began the signup, and sends it to the page that waits
-// for the proof. Call it after [illumicode.Service.Signup], whatever the address was: the
-// answer must not tell whether it is known.
+// Request returns what somebody asks for at this browser, with what its cookies know: for
+// [illumicode.Service.SignIn] and the like.
+func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
+	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"),
+		Ticket: p.cookie(r, ticketCookie), Browser: p.cookie(r, browserCookie)}
+}
+
+// Await remembers in this browser that it began the challenge, and sends it to the page that waits
+// for the proof. Call it after [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like,
+// whatever the address was: the answer must not tell whether it is known.
 func (p *Pages) Await(w http.ResponseWriter, r *http.Request, pending illumicode.Pending) {
 	if pending.Ticket != "" {
 		p.setCookie(w, ticketCookie, pending.Ticket, time.Until(pending.Ends)+p.skew())
 	}
-	http.Redirect(w, r, p.base+"/signup/wait", http.StatusSeeOther)
+	http.Redirect(w, r, p.base+"/proof", http.StatusSeeOther)
+}
+
+// RequireConfirmed lets requests through to next whose subject has a confirmed address, and the
+// others to otherwise, which tells people what to do. subject returns who is signed in; "" for
+// nobody, who goes to otherwise too. An error of the database is answered with 503.
+func RequireConfirmed(svc *illumicode.Service, subject func(r *http.Request) string, next, otherwise http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		who := subject(r)
+		yes := false
+		if who != "" {
+			var err error
+			if yes, err = svc.Confirmed(r.Context(), who); err != nil {
+				http.Error(w, "Please try again in a minute.", http.StatusServiceUnavailable)
+				return
+			}
+		}
+		if yes {
+			next.ServeHTTP(w, r)
+		} else {
+			otherwise.ServeHTTP(w, r)
+		}
+	})
 }
 
 // skew is how far the service's clock is behind the wall clock, by which browsers keep cookies.
 func (p *Pages) skew() time.Duration { return time.Since(p.svc.Now()) }
 
-// The cookies. Both are HttpOnly and SameSite; on https they carry the __Host- prefix, so that
+// The cookies. All are HttpOnly and SameSite; on https they carry the __Host- prefix, so that
 // no neighbouring subdomain can plant one.
 const (
-	ticketCookie = "illumicode_ticket"
-	linkCookie   = "illumicode_link"
+	ticketCookie  = "illumicode_ticket"
+	linkCookie    = "illumicode_link"
+	browserCookie = "illumicode_browser"
 )
 
 // linkCookieLife is how long a person may look at the page that asks.
 const linkCookieLife = 20 * time.Minute
+
+// maxForm bounds a form in bytes.
+const maxForm = 4 << 10
 
 func (p *Pages) cookieName(name string) string {
 	if p.secure {
@@ -133,138 +212,31 @@ func (p *Pages) cookie(r *http.Request, name string) string {
 	return c.Value
 }
 
-// showConfirm asks whether to confirm. It changes nothing. A HEAD is answered like a GET.
-func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request) {
-	if tok := r.URL.Query().Get("t"); tok != "" {
-		p.setCookie(w, linkCookie, tok, linkCookieLife)
-		harden(w)
-		http.Redirect(w, r, p.base+p.confirm, http.StatusSeeOther)
-		return
-	}
-	pending, err := p.svc.Inspect(r.Context(), p.cookie(r, ticketCookie), p.cookie(r, linkCookie))
-	if err != nil {
-		p.refuse(w, r, err)
-		return
-	}
-	p.render(w, r, http.StatusOK, "confirm.html", page{Address: pending.Address})
+// tooSoon says when to come back (RFC 9110 §10.2.3).
+func (p *Pages) tooSoon(w http.ResponseWriter, soon *illumicode.TooSoonError) {
+	w.Header().Set("Retry-After", strconv.Itoa(max(1, p.secondsUntil(soon.At))))
 }
 
-func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
-	if err := p.svc.Confirm(r.Context(), p.cookie(r, linkCookie), p.opts.Apply); err != nil {
-		p.refuse(w, r, err)
-		return
-	}
-	p.setCookie(w, linkCookie, "", 0)
-	http.Redirect(w, r, p.base+p.confirm+"/done", http.StatusSeeOther)
-}
-
-// showWait is where the browser that began waits for the proof.
-func (p *Pages) showWait(w http.ResponseWriter, r *http.Request) {
-	pending, err := p.svc.Pending(r.Context(), p.cookie(r, ticketCookie))
-	if err != nil {
-		p.refuse(w, r, err)
-		return
-	}
-	if pending.Confirmed {
-		http.Redirect(w, r, p.base+p.confirm+"/done", http.StatusSeeOther)
-		return
-	}
-	p.wait(w, r, http.StatusOK, pending, "")
-}
-
-// wait renders the waiting page with a message, which is a key of words or empty.
-func (p *Pages) wait(w http.ResponseWriter, r *http.Request, status int, pending illumicode.Pending, message string, tries ...int) {
-	v := page{Address: pending.Address, Message: message}
-	if left := pending.ResendAfter.Sub(p.svc.Now()); left > 0 {
-		seconds := int((left + time.Second - 1) / time.Second)
-		v.Wait = fmt.Sprintf("%d:%02d", seconds/60, seconds%60)
-	}
-	if len(tries) > 0 {
-		v.Tries = tries[0]
-	}
-	p.render(w, r, status, "wait.html", v)
-}
-
-func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
-	ticket := p.cookie(r, ticketCookie)
-	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
-	code := r.PostFormValue("code")
-	pending, err := p.svc.Pending(r.Context(), ticket)
-	if err == nil {
-		err = p.svc.ConfirmCode(r.Context(), ticket, code, p.opts.Apply)
-	}
-	wrong, isWrong := errors.AsType[*illumicode.WrongCodeError](err)
-	switch {
-	case err == nil, errors.Is(err, illumicode.ErrUsed):
-		http.Redirect(w, r, p.base+p.confirm+"/done", http.StatusSeeOther)
-	case isWrong && wrong.TriesLeft > 0:
-		p.wait(w, r, http.StatusUnprocessableEntity, pending, "wrong_code", wrong.TriesLeft)
-	case isWrong, errors.Is(err, illumicode.ErrNoTries):
-		p.wait(w, r, http.StatusUnprocessableEntity, pending, "no_tries")
-	case errors.Is(err, illumicode.ErrNotACode):
-		p.wait(w, r, http.StatusUnprocessableEntity, pending, "not_a_code")
-	case errors.Is(err, illumicode.ErrExpired):
-		p.wait(w, r, http.StatusGone, pending, "code_expired")
-	default:
-		p.refuse(w, r, err)
-	}
-}
-
-func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
-	pending, err := p.svc.Resend(r.Context(), p.cookie(r, ticketCookie))
-	switch {
-	case err == nil:
-		p.wait(w, r, http.StatusOK, pending, "sent_again")
-	case errors.Is(err, illumicode.ErrTooSoon):
-		p.wait(w, r, http.StatusTooManyRequests, pending, "too_soon")
-	case errors.Is(err, illumicode.ErrUsed):
-		http.Redirect(w, r, p.base+p.confirm+"/done", http.StatusSeeOther)
-	default:
-		p.refuse(w, r, err)
-	}
-}
-
-// showUnsubscribe asks whether to end the notices that a link is about. It changes nothing.
-func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
-	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
-	if err != nil {
-		p.refuse(w, r, err)
-		return
-	}
-	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: address, Category: category, Sealed: r.URL.Query().Get("u")})
-}
-
-// doUnsubscribe ends them. Asking for them again is a wish of the person's, on the same page.
-func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
-	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
-	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
-	wanted := r.PostFormValue("wanted") == "yes"
-	if err == nil {
-		err = p.svc.Prefer(r.Context(), address, category, wanted)
-	}
-	if err != nil {
-		p.refuse(w, r, err)
-		return
-	}
-	message := "unsubscribed"
-	if wanted {
-		message = "subscribed"
-	}
-	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: address, Category: category, Sealed: r.URL.Query().Get("u"), Message: message})
-}
-
-// refuse shows why there is nothing to confirm here.
+// refuse shows why there is nothing to do here.
 func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	status, key := http.StatusInternalServerError, "failed"
-	switch {
-	case errors.Is(err, illumicode.ErrUsed):
-		status, key = http.StatusOK, "used"
-	case errors.Is(err, illumicode.ErrExpired):
-		status, key = http.StatusGone, "expired"
-	case errors.Is(err, illumicode.ErrInvalid):
-		status, key = http.StatusNotFound, "invalid"
-	case errors.Is(err, illumicode.ErrHeld):
-		status, key = http.StatusConflict, "held"
+	for _, known := range []struct {
+		err    error
+		status int
+		key    string
+	}{
+		{illumicode.ErrUsed, http.StatusOK, "used"},
+		{illumicode.ErrExpired, http.StatusGone, "expired"},
+		{illumicode.ErrCalledOff, http.StatusGone, "called_off"},
+		{illumicode.ErrOtherBrowser, http.StatusForbidden, "other_browser"},
+		{illumicode.ErrPurpose, http.StatusNotFound, "invalid"},
+		{illumicode.ErrInvalid, http.StatusNotFound, "invalid"},
+		{illumicode.ErrHeld, http.StatusConflict, "held"},
+	} {
+		if errors.Is(err, known.err) {
+			status, key = known.status, known.key
+			break
+		}
 	}
 	p.render(w, r, status, "sorry.html", page{Message: key, Title: key + "_title"})
 }
@@ -272,17 +244,29 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 // A page is what a template is given besides its words.
 type page struct {
 	Lang    string
+	Dir     string // ltr or rtl
 	Words   map[string]string
 	Site    illumicode.Site
 	Base    string
 	Confirm string
+	NotMe   string
 	SignIn  string
 
 	Title   string // a key of words
 	Message string // a key of words
+	Purpose string
 	Address string
-	Wait    string // minutes and seconds until the letter may be sent again; empty for none
-	Tries   int    // left; 0 if not to be told
+	Seconds int // until the letter may be sent again; 0 for now
+	Count   int // seconds until the code may be tried again; 0 if not to be told
+	Tries   int // left; 0 if not to be told
+
+	HasCode, HasLink bool   // what the letter carries
+	CanCorrect       bool   // a mistyped address can be corrected
+	Typed            string // what was typed instead
+
+	What       string // undo or not_me
+	NewAddress string
+	Made       bool
 
 	Category string // of notices
 	Sealed   string // what an unsubscribe link carries
@@ -291,11 +275,23 @@ type page struct {
 // W returns the words of a key.
 func (p page) W(key string) string { return p.Words[key] }
 
+// For returns the words of a key for the purpose at hand, where it has its own, else those of the key.
+func (p page) For(key string) string {
+	return cmp.Or(p.Words[key+"_"+p.Purpose], p.Words[key])
+}
+
+// Clock writes seconds as minutes and seconds.
+func (p page) Clock(seconds int) string { return fmt.Sprintf("%d:%02d", seconds/60, seconds%60) }
+
 func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v page) {
 	v.Words, v.Lang = book.In(p.svc.Locale(r.Header.Get("Accept-Language")))
-	v.Site, v.Base, v.Confirm, v.SignIn = p.svc.Site(), p.base, p.base+p.confirm, p.opts.SignIn
+	v.Dir = "ltr"
+	if v.Lang == "ar" {
+		v.Dir = "rtl"
+	}
+	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = p.svc.Site(), p.base, p.base+p.confirm, p.base+p.takeBack, p.opts.SignIn
 	var b bytes.Buffer
-	if err := templates.ExecuteTemplate(&b, name, v); err != nil {
+	if err := p.templates.ExecuteTemplate(&b, name, v); err != nil {
 		http.Error(w, "The page could not be made.", http.StatusInternalServerError)
 		return
 	}
@@ -311,7 +307,7 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 // carry "Origin: null" and be refused as foreign; same-origin tells other sites as little.
 func harden(w http.ResponseWriter) {
 	h := w.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")

@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -28,10 +29,29 @@ const mara = "mara@ternisle.example"
 type site struct {
 	*illumicodetest.Kit
 	server *httptest.Server
+	pages  *web.Pages
+	told   []string // what the application was called with
 	t      *testing.T
 }
 
 const apiKey = "a key of the application's own"
+
+// options are the callbacks of an application: they remember what they were told.
+func (s *site) options() web.Options {
+	return web.Options{
+		SignIn: "/signin", After: "/inside",
+		SignedIn: func(w http.ResponseWriter, _ *http.Request, _ *sql.Tx, who illumicode.SignedIn) error {
+			http.SetCookie(w, &http.Cookie{Name: "session", Value: who.Subject, Path: "/"})
+			return nil
+		},
+		NotMe: func(_ *sql.Tx, d illumicode.Disowned) error { s.told = append(s.told, "not me: "+d.Purpose); return nil },
+		Undo:  func(_ *sql.Tx, c illumicode.Change) error { s.told = append(s.told, "undo: "+c.New); return nil },
+		Correct: func(_ *sql.Tx, subject, address string) error {
+			s.told = append(s.told, "correct: "+subject+" "+address)
+			return nil
+		},
+	}
+}
 
 func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 	t.Helper()
@@ -41,8 +61,24 @@ func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 	t.Cleanup(s.server.Close)
 	base := func(c *illumicode.Config) { c.Site.BaseURL = s.server.URL }
 	s.Kit = illumicodetest.New(t, append([]func(*illumicode.Config){base}, change...)...)
-	pages := web.NewPages(s.Service, web.Options{SignIn: "/signin"})
-	mux.Handle("/v1/", web.NewAPI(s.Service, apiKey))
+	pages, err := web.NewPages(s.Service, s.options())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.pages = pages
+	mux.HandleFunc("POST /code", func(w http.ResponseWriter, r *http.Request) {
+		p, err := s.Service.SignIn(r.Context(), pages.Request(r, r.PostFormValue("address")))
+		if err != nil {
+			t.Error(err)
+		}
+		pages.Await(w, r, p)
+	})
+	mux.HandleFunc("GET /inside", func(w http.ResponseWriter, r *http.Request) {
+		if c, err := r.Cookie("session"); err == nil {
+			io.WriteString(w, "inside as "+c.Value)
+		}
+	})
+	mux.Handle("/v1/", web.NewAPI(s.Service, apiKey, web.APIOptions{}))
 	mux.Handle("/", pages)
 	mux.HandleFunc("POST /begin", func(w http.ResponseWriter, r *http.Request) {
 		p, err := s.Service.Signup(r.Context(), illumicode.Request{Address: mara, Name: "Mara"}, illumicode.Subject("a"))
@@ -124,7 +160,7 @@ func TestOnlyPostConfirms(t *testing.T) {
 	}
 	for header, want := range map[string]string{
 		"Referrer-Policy": "same-origin", "Cache-Control": "no-store", "X-Content-Type-Options": "nosniff",
-		"Content-Security-Policy": "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'",
+		"Content-Security-Policy": "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'",
 	} {
 		if got := resp.Header.Get(header); got != want {
 			t.Errorf("%s: %q, want %q", header, got, want)
@@ -134,7 +170,7 @@ func TestOnlyPostConfirms(t *testing.T) {
 	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your address is confirmed") || !strings.Contains(body, `href="/signin"`) {
 		t.Errorf("POST: %d, confirmed %v\n%s", resp.StatusCode, s.confirmed(), body)
 	}
-	if _, body = s.do(person, "GET", link, nil, "Accept-Language", "de-CH"); !strings.Contains(body, "Schon bestätigt") || !strings.Contains(body, `lang="de"`) {
+	if _, body = s.do(person, "GET", link, nil, "Accept-Language", "de-CH"); !strings.Contains(body, "Schon erledigt") || !strings.Contains(body, `lang="de"`) {
 		t.Errorf("the link once more, in German:\n%s", body)
 	}
 }
@@ -176,7 +212,7 @@ func TestCodePage(t *testing.T) {
 		{b, code, http.StatusOK, "Your address is confirmed"},
 		{b, code, http.StatusOK, "Your address is confirmed"}, // pressed twice
 	} {
-		resp, body := s.do(tt.who, "POST", "/signup/code", url.Values{"code": {tt.code}})
+		resp, body := s.do(tt.who, "POST", "/proof/code", url.Values{"code": {tt.code}})
 		if resp.StatusCode != tt.status || !strings.Contains(body, tt.want) {
 			t.Errorf("code %q: %d, want %d and %q\n%s", tt.code, resp.StatusCode, tt.status, tt.want, body)
 		}
@@ -188,11 +224,11 @@ func TestResendPage(t *testing.T) {
 	b := s.browser()
 	s.do(b, "POST", "/begin", nil)
 	s.Letter(mara, 1)
-	if resp, body := s.do(b, "POST", "/signup/resend", nil); resp.StatusCode != http.StatusTooManyRequests || !strings.Contains(body, "The code in it will not change") {
+	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusTooManyRequests || !strings.Contains(body, "The code in it will not change") {
 		t.Errorf("at once: %d\n%s", resp.StatusCode, body)
 	}
 	s.Clock.Move(31 * time.Second)
-	if resp, body := s.do(b, "POST", "/signup/resend", nil); resp.StatusCode != http.StatusOK || !strings.Contains(body, "once more") {
+	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusOK || !strings.Contains(body, "once more") {
 		t.Errorf("later: %d\n%s", resp.StatusCode, body)
 	}
 	s.Letter(mara, 2)
@@ -201,7 +237,10 @@ func TestResendPage(t *testing.T) {
 // Cookies are out of reach of scripts and other sites, and on https of other hosts too.
 func TestCookies(t *testing.T) {
 	k := illumicodetest.Idle(t, func(c *illumicode.Config) { c.Site.BaseURL = "https://ferry.example/app" })
-	pages := web.NewPages(k.Service, web.Options{})
+	pages, err := web.NewPages(k.Service, web.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
 	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("a"))
 	if err != nil {
 		t.Fatal(err)
@@ -214,13 +253,14 @@ func TestCookies(t *testing.T) {
 			t.Errorf("Set-Cookie: %s; want %s", cookie, want)
 		}
 	}
-	if to := w.Header().Get("Location"); to != "/app/signup/wait" {
+	if to := w.Header().Get("Location"); to != "/app/proof" {
 		t.Errorf("sent to %s", to)
 	}
 }
 
 func TestAPI(t *testing.T) {
 	s := newSite(t)
+	described := schemas(t, s.server.URL)
 	call := func(method, path, body, key string) (int, map[string]any, http.Header) {
 		t.Helper()
 		req, err := http.NewRequestWithContext(t.Context(), method, s.server.URL+path, strings.NewReader(body))
@@ -239,6 +279,7 @@ func TestAPI(t *testing.T) {
 		if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
 			t.Fatalf("%s %s: %v", method, path, err)
 		}
+		described.fits(t, method, path, resp, out)
 		return resp.StatusCode, out, resp.Header
 	}
 	signup := `{"subject":"a","address":"` + mara + `","locale":"de"}`
@@ -267,26 +308,26 @@ func TestAPI(t *testing.T) {
 		t.Fatalf("signup: %d %v", status, out)
 	}
 	l := s.Letter(mara, 1)
-	status, out, header := call("POST", "/v1/signup/resend", `{"ticket":"`+ticket+`"}`, "")
+	status, out, header := call("POST", "/v1/proof/resend", `{"ticket":"`+ticket+`"}`, "")
 	if status != 429 || out["type"] != "urn:illumicode:problem:too-soon" || header.Get("Retry-After") == "" {
 		t.Errorf("resend at once: %d %v", status, out)
 	}
-	if status, _, _ = call("POST", "/v1/signup/resend", `{"subject":"a"}`, ""); status != 401 {
+	if status, _, _ = call("POST", "/v1/subjects/a/resend", "", ""); status != 401 {
 		t.Errorf("resend by subject without key: %d", status)
 	}
-	if status, out, _ = call("POST", "/v1/signup/code", `{"ticket":"`+ticket+`","code":"999 99"}`, ""); status != 422 || out["type"] != "urn:illumicode:problem:not-a-code" {
+	if status, out, _ = call("POST", "/v1/proof/code", `{"ticket":"`+ticket+`","code":"999 99"}`, ""); status != 422 || out["type"] != "urn:illumicode:problem:not-a-code" {
 		t.Errorf("five digits: %d %v", status, out)
 	}
 	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != false {
 		t.Errorf("before: %d %v", status, out)
 	}
-	if status, out, _ = call("POST", "/v1/signup/link", `{"link":"`+s.Token(l)+`"}`, ""); status != 200 || out["confirmed"] != true {
+	if status, out, _ = call("POST", "/v1/proof/link", `{"link":"`+s.Token(l)+`"}`, ""); status != 200 || out["confirmed"] != true {
 		t.Errorf("link: %d %v", status, out)
 	}
 	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != true {
 		t.Errorf("after: %d %v", status, out)
 	}
-	if status, out, _ = call("POST", "/v1/signup/code", `{"ticket":"`+ticket+`","code":"`+l.Code()+`"}`, ""); status != 409 {
+	if status, out, _ = call("POST", "/v1/proof/code", `{"ticket":"`+ticket+`","code":"`+l.Code()+`"}`, ""); status != 409 {
 		t.Errorf("code afterwards: %d %v", status, out)
 	}
 }

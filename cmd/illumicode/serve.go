@@ -38,9 +38,13 @@ func (a *app) serve() *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("serve.listen: %w; choose another address in the configuration", err)
 				}
+				pages, err := web.NewPages(svc, web.Options{})
+				if err != nil {
+					return err
+				}
 				mux := http.NewServeMux()
-				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal()))
-				mux.Handle("/", web.NewPages(svc, web.Options{}))
+				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal(), web.APIOptions{Origins: f.Serve.Origins}))
+				mux.Handle("/", pages)
 				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
 				group.Go(func() error { return svc.Run(ctx) })

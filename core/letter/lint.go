@@ -42,16 +42,14 @@ func (s *Set) Sample(name string, locale language.Tag, w Writer, base string) Re
 	for k, v := range s.kinds[name].Sample {
 		r.Data[k] = v
 	}
-	p := s.letters[name][s.locales[0]].parts
-	if p["button"] != nil {
+	link, code := s.Offers(name)
+	if link {
 		r.Proof.Link, r.Proof.LinkLife = base+"/confirm?t=sample", 24*time.Hour
 	}
-	if p["code_label"] != nil {
+	if code {
 		r.Proof.Code, r.Proof.CodeLife = "482 913", 10*time.Minute
 	}
-	if p["not_me"] != nil {
-		r.Proof.NotMe = base + "/not-me?t=sample"
-	}
+	r.Proof.NotMe = base + "/not-me?t=sample" // shown where the letter has words for it
 	return r
 }
 

@@ -47,10 +47,10 @@ func main() {
 		From:      must(message.ParseAddress("desk@gullquay.example")),
 		Providers: []provider.Provider{way},
 	}))
-	pages := web.NewPages(svc, web.Options{Apply: func(tx *sql.Tx, p illumicode.Proof) error {
+	pages := must(web.NewPages(svc, web.Options{Apply: func(tx *sql.Tx, p illumicode.Proof) error {
 		_, err := tx.Exec("UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
 		return err
-	}})
+	}}))
 
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {

@@ -1,0 +1,237 @@
+package web
+
+import (
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/challenge"
+)
+
+// A call is one operation of the [API]: what serves it, and what describes it.
+type call struct {
+	method, path string
+	summary      string
+	keyed        bool
+	in, out      any // zero values; in is nil where there is no body
+	status       int
+	do           http.HandlerFunc
+}
+
+// What calls take. Every field is described by its tag.
+type (
+	person struct {
+		Address string `json:"address" is:"required" about:"as typed: a mail address, or a phone number with its country code"`
+		Name    string `json:"name" about:"display name for the letter"`
+		Locale  string `json:"locale" about:"BCP 47 tags or an Accept-Language value"`
+		Zone    string `json:"zone" about:"the reader's time zone, such as Europe/Oslo"`
+	}
+	signupIn struct {
+		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
+		person
+	}
+	signInIn struct {
+		person
+		Ticket  string `json:"ticket" about:"of an earlier sign-in in the same browser, whose place the new one takes"`
+		Browser string `json:"browser" about:"what an earlier sign-in gave this browser"`
+	}
+	reverifyIn struct {
+		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
+		Old     string `json:"old" is:"required" about:"the address that is to be replaced; it is told, and can take the change back"`
+		person
+	}
+	stepUpIn struct {
+		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
+		person
+		Action string `json:"action" is:"required" about:"exactly what is to happen; the proof is good for nothing else"`
+		Words  string `json:"words" is:"required" about:"the same for the person, in the letter"`
+	}
+	ticketIn struct {
+		Ticket string `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
+	}
+	correctIn struct {
+		Ticket string `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
+		person
+	}
+	codeIn struct {
+		Ticket string `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
+		Code   string `json:"code" is:"required" about:"as the person typed it"`
+	}
+	actionIn struct {
+		codeIn
+		Action string `json:"action" is:"required" about:"exactly what is about to happen"`
+	}
+	linkIn struct {
+		Link   string `json:"link" is:"required" about:"the token of the link"`
+		Ticket string `json:"ticket" about:"if this browser has one"`
+	}
+	takeBackIn struct {
+		Link string `json:"link" is:"required" about:"the token of the link"`
+	}
+)
+
+// What calls answer.
+type (
+	pendingOut struct {
+		Ticket      string          `json:"ticket,omitempty" about:"for the browser that began, and nobody else"`
+		Purpose     string          `json:"purpose" about:"signup, reverify, signin, stepup, or one of your own"`
+		Forms       challenge.Forms `json:"forms" about:"what the letter carries: both, code or link"`
+		ResendAfter time.Time       `json:"resend_after"`
+		Ends        time.Time       `json:"ends"`
+		Confirmed   bool            `json:"confirmed" about:"it has been accepted"`
+	}
+	confirmedOut struct {
+		Confirmed bool `json:"confirmed"`
+	}
+	subjectOut struct {
+		Subject   string `json:"subject"`
+		Confirmed bool   `json:"confirmed"`
+		Address   string `json:"address" about:"the confirmed one; empty if there is none"`
+	}
+	signedInOut struct {
+		Subject string `json:"subject"`
+		Browser string `json:"browser" about:"makes this browser known; keep it in a cookie of its own and give it to later sign-ins"`
+	}
+	doneOut struct {
+		Done bool `json:"done"`
+	}
+	undoneOut struct {
+		Change  string `json:"change" about:"its id, for settling it"`
+		Subject string `json:"subject"`
+		Frozen  bool   `json:"frozen" about:"it was in effect: neither address signs in until you settle it"`
+	}
+	takenOut struct {
+		Taken int `json:"taken"`
+	}
+)
+
+// errNoSubject is an empty subject.
+var errNoSubject = errors.New("web: no subject")
+
+// calls returns all operations.
+func (a *API) calls() []call {
+	svc := a.svc
+	const created, accepted, ok = http.StatusCreated, http.StatusAccepted, http.StatusOK
+	return []call{
+		serve(a, "POST", "/v1/signup", "Begin a signup: add a challenge for an account of yours, and send its letter", true, created,
+			func(r *http.Request, in signupIn) (pendingOut, error) {
+				if in.Subject == "" {
+					return pendingOut{}, errNoSubject
+				}
+				return pending(svc.Signup(r.Context(), in.request(), illumicode.Subject(in.Subject)))
+			}),
+		serve(a, "POST", "/v1/signin", "Send a code to who holds an address; the answer is the same if nobody does", false, created,
+			func(r *http.Request, in signInIn) (pendingOut, error) {
+				q := in.request()
+				q.Ticket, q.Browser = in.Ticket, in.Browser
+				return pending(svc.SignIn(r.Context(), q))
+			}),
+		serve(a, "POST", "/v1/signin/code", "Sign in with a code: you make the session", true, ok,
+			func(r *http.Request, in codeIn) (signedInOut, error) {
+				return signedIn(svc.SignInCode(r.Context(), in.Ticket, in.Code, nil))
+			}),
+		serve(a, "POST", "/v1/signin/link", "Sign in with a link, in the browser that began", true, ok,
+			func(r *http.Request, in linkIn) (signedInOut, error) {
+				return signedIn(svc.SignInLink(r.Context(), in.Ticket, in.Link, nil))
+			}),
+		serve(a, "POST", "/v1/reverify", "Begin the change of an address: the old one works until the new one is proven, and can take the change back", true, created,
+			func(r *http.Request, in reverifyIn) (pendingOut, error) {
+				return pending(svc.ChangeAddress(r.Context(), in.Subject, in.Old, in.request()))
+			}),
+		serve(a, "POST", "/v1/stepup", "Ask a subject to prove an address once more, for one action", true, created,
+			func(r *http.Request, in stepUpIn) (pendingOut, error) {
+				return pending(svc.StepUp(r.Context(), in.Subject, in.request(), illumicode.Action{Exact: []byte(in.Action), Words: in.Words}))
+			}),
+		serve(a, "POST", "/v1/stepup/code", "Accept the code of a step-up for the action that you are about to do", true, ok,
+			func(r *http.Request, in actionIn) (confirmedOut, error) {
+				err := svc.ActionCode(r.Context(), in.Ticket, in.Code, illumicode.Action{Exact: []byte(in.Action)}, nil)
+				return confirmedOut{err == nil}, err
+			}),
+		serve(a, "POST", "/v1/proof", "Tell where the challenge of a ticket stands", false, ok,
+			func(r *http.Request, in ticketIn) (pendingOut, error) { return pending(svc.Pending(r.Context(), in.Ticket)) }),
+		serve(a, "POST", "/v1/proof/resend", "Send the letter of a ticket's challenge again", false, accepted,
+			func(r *http.Request, in ticketIn) (pendingOut, error) { return pending(svc.Resend(r.Context(), in.Ticket)) }),
+		serve(a, "POST", "/v1/proof/correct", "Put another address in the place of one that was mistyped, before it is proven", false, accepted,
+			func(r *http.Request, in correctIn) (pendingOut, error) {
+				return pending(svc.Correct(r.Context(), in.Ticket, in.request(), nil))
+			}),
+		serve(a, "POST", "/v1/proof/code", "Confirm with a code: a signup, a change of address, or a purpose of your own", false, ok,
+			func(r *http.Request, in codeIn) (confirmedOut, error) {
+				err := svc.ConfirmCode(r.Context(), in.Ticket, in.Code, nil)
+				return confirmedOut{err == nil}, err
+			}),
+		serve(a, "POST", "/v1/proof/link", "Confirm with a link", false, ok,
+			func(r *http.Request, in linkIn) (confirmedOut, error) {
+				err := svc.ConfirmFrom(r.Context(), in.Ticket, in.Link, nil)
+				return confirmedOut{err == nil}, err
+			}),
+		serve(a, "POST", "/v1/not-me", "End a challenge for the reader of its letter, who did not begin it", false, ok,
+			func(r *http.Request, in takeBackIn) (doneOut, error) {
+				err := svc.NotMe(r.Context(), in.Link, nil)
+				return doneOut{err == nil}, err
+			}),
+		serve(a, "POST", "/v1/undo", "Take a change of address back for the holder of the old one", true, ok,
+			func(r *http.Request, in takeBackIn) (undoneOut, error) {
+				c, err := svc.Undo(r.Context(), in.Link, nil)
+				return undoneOut{c.ID, c.Subject, c.Made}, err
+			}),
+		serve(a, "GET", "/v1/subjects/{subject}", "Tell whether a subject has a confirmed address", true, ok,
+			func(r *http.Request, _ nothing) (subjectOut, error) {
+				subject := r.PathValue("subject")
+				address, err := svc.Address(r.Context(), subject)
+				return subjectOut{subject, address != "", address}, err
+			}),
+		serve(a, "POST", "/v1/subjects/{subject}/resend", "Send the letter of a subject's pending signup again, whatever browser asks", true, accepted,
+			func(r *http.Request, _ nothing) (pendingOut, error) {
+				return pending(svc.ResendTo(r.Context(), r.PathValue("subject")))
+			}),
+		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true, in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
+	}
+}
+
+// nothing is the body of a call that has none.
+type nothing struct{}
+
+// cloudEvent describes what the call for events takes, which it reads itself.
+type cloudEvent struct {
+	SpecVersion string `json:"specversion" is:"required" about:"1.0"`
+	ID          string `json:"id" is:"required"`
+	Source      string `json:"source" is:"required"`
+	Type        string `json:"type" is:"required"`
+	Data        any    `json:"data"`
+}
+
+// serve makes a call of a function from what it takes to what it answers.
+func serve[In, Out any](a *API, method, path, summary string, keyed bool, status int, do func(r *http.Request, in In) (Out, error)) call {
+	var in In
+	c := call{method: method, path: path, summary: summary, keyed: keyed, in: in, out: *new(Out), status: status}
+	if _, none := any(in).(nothing); none {
+		c.in = nil
+	}
+	c.do = func(w http.ResponseWriter, r *http.Request) {
+		var in In
+		if c.in != nil && !read(w, r, &in) {
+			return
+		}
+		out, err := do(r, in)
+		if err != nil {
+			a.fail(w, err)
+			return
+		}
+		write(w, status, out)
+	}
+	return c
+}
+
+func (p person) request() illumicode.Request {
+	return illumicode.Request{Address: p.Address, Name: p.Name, Locale: p.Locale, Zone: p.Zone}
+}
+
+func pending(p illumicode.Pending, err error) (pendingOut, error) {
+	return pendingOut{p.Ticket, p.Purpose, p.Forms, p.ResendAfter, p.Ends, p.Confirmed}, err
+}
+
+func signedIn(who illumicode.SignedIn, err error) (signedInOut, error) {
+	return signedInOut{who.Subject, who.Browser}, err
+}

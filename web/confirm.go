@@ -1,0 +1,102 @@
+package web
+
+import (
+	"net/http"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/challenge"
+)
+
+// takeToken moves a link's token from the address bar into a cookie, and reports whether it did: no
+// referrer and no history shows it afterwards.
+func (p *Pages) takeToken(w http.ResponseWriter, r *http.Request, path string) bool {
+	tok := r.URL.Query().Get("t")
+	if tok == "" {
+		return false
+	}
+	p.setCookie(w, linkCookie, tok, linkCookieLife)
+	harden(w)
+	http.Redirect(w, r, p.base+path, http.StatusSeeOther)
+	return true
+}
+
+// showConfirm asks whether to confirm, or to sign in. It changes nothing. A HEAD is answered like a
+// GET.
+func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request) {
+	if p.takeToken(w, r, p.confirm) {
+		return
+	}
+	pending, err := p.svc.Inspect(r.Context(), p.cookie(r, ticketCookie), p.cookie(r, linkCookie))
+	if err != nil {
+		p.refuse(w, r, err)
+		return
+	}
+	p.render(w, r, http.StatusOK, "confirm.html", page{Address: pending.Address, Purpose: pending.Purpose})
+}
+
+func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
+	ticket, link := p.cookie(r, ticketCookie), p.cookie(r, linkCookie)
+	if p.svc.LinkPurpose(link) == challenge.SignIn {
+		who, err := p.svc.SignInLink(r.Context(), ticket, link, p.session(w, r))
+		if err != nil {
+			p.refuse(w, r, err)
+			return
+		}
+		p.signedIn(w, r, who)
+		return
+	}
+	if err := p.svc.ConfirmFrom(r.Context(), ticket, link, p.opts.Apply); err != nil {
+		p.refuse(w, r, err)
+		return
+	}
+	p.setCookie(w, linkCookie, "", 0)
+	p.done(w, r, "")
+}
+
+// showTakeBack asks whether to end a challenge that somebody else began, or to take a change of
+// address back, as the link says. It changes nothing.
+func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
+	if p.takeToken(w, r, p.takeBack) {
+		return
+	}
+	link := p.cookie(r, linkCookie)
+	var v page
+	var err error
+	if p.svc.LinkPurpose(link) == "undo" {
+		var c illumicode.Change
+		c, err = p.svc.InspectUndo(r.Context(), link)
+		v = page{What: "undo", Address: c.Old, NewAddress: c.New, Made: c.Made}
+	} else {
+		var d illumicode.Disowned
+		d, err = p.svc.InspectNotMe(r.Context(), link)
+		v = page{What: "not_me", Address: d.Address}
+	}
+	if err != nil {
+		p.refuse(w, r, err)
+		return
+	}
+	p.render(w, r, http.StatusOK, "takeback.html", v)
+}
+
+func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
+	link := p.cookie(r, linkCookie)
+	var v page
+	var err error
+	if p.svc.LinkPurpose(link) == "undo" {
+		var c illumicode.Change
+		c, err = p.svc.Undo(r.Context(), link, p.opts.Undo)
+		v = page{What: "undo", Message: "undo_stopped", Address: c.Old}
+		if c.Made {
+			v.Message = "undo_frozen"
+		}
+	} else {
+		err = p.svc.NotMe(r.Context(), link, p.opts.NotMe)
+		v = page{What: "not_me", Message: "not_me_done"}
+	}
+	if err != nil {
+		p.refuse(w, r, err)
+		return
+	}
+	p.setCookie(w, linkCookie, "", 0)
+	p.render(w, r, http.StatusOK, "takeback.html", v)
+}

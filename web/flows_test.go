@@ -1,0 +1,422 @@
+package web_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/words"
+	"github.com/illumicode/illumicode/web"
+)
+
+// register confirms Mara's address for subject a, in a browser of its own.
+func (s *site) register() {
+	s.t.Helper()
+	s.do(s.browser(), "POST", "/begin", nil)
+	b := s.browser()
+	s.do(b, "GET", s.Letter(mara, 1).Link(), nil)
+	s.do(b, "POST", "/confirm", nil)
+	if !s.confirmed() {
+		s.t.Fatal("not confirmed")
+	}
+}
+
+// Sign-in through the pages: by code; by link in the browser that began; and elsewhere a page that
+// says so.
+func TestSignInPages(t *testing.T) {
+	s := newSite(t)
+	s.register()
+	b := s.browser()
+	_, body := s.do(b, "POST", "/code", url.Values{"address": {mara}})
+	if !strings.Contains(body, "If there is an account") || strings.Contains(body, "mistyped") || !strings.Contains(body, `autocomplete="one-time-code"`) {
+		t.Errorf("the waiting page:\n%s", body)
+	}
+	l := s.Letter(mara, 2)
+	elsewhere := s.browser()
+	if r, body := s.do(elsewhere, "GET", l.Link(), nil); r.StatusCode != http.StatusForbidden || !strings.Contains(body, "Open it where you began") {
+		t.Errorf("elsewhere: %d\n%s", r.StatusCode, body)
+	}
+	if r, body := s.do(elsewhere, "POST", "/confirm", nil); r.StatusCode != http.StatusForbidden || strings.Contains(body, "inside") {
+		t.Errorf("a POST elsewhere: %d\n%s", r.StatusCode, body)
+	}
+	if _, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); body != "inside as a" {
+		t.Errorf("by code: %s", body)
+	}
+	// The browser is known from now on, and its cookie is out of reach of scripts.
+	r, _ := s.do(b, "POST", "/code", url.Values{"address": {mara}})
+	if r.StatusCode != http.StatusOK {
+		t.Errorf("once more: %d", r.StatusCode)
+	}
+	if _, body := s.do(b, "GET", s.Letter(mara, 3).Link(), nil); !strings.Contains(body, "Sign in here?") {
+		t.Errorf("the link where it began:\n%s", body)
+	}
+	if _, body := s.do(b, "POST", "/confirm", nil); body != "inside as a" {
+		t.Errorf("by link: %s", body)
+	}
+}
+
+// Every wrong try is told, and the last one closes the form; the answer is the same for an address
+// that has no account.
+func TestTooManyTriesPage(t *testing.T) {
+	s := newSite(t)
+	s.register()
+	var pages [2][]string
+	for i, address := range []string{mara, "nobody@ternisle.example"} {
+		b := s.browser()
+		s.do(b, "POST", "/code", url.Values{"address": {address}})
+		for range 7 {
+			r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {"000000"}})
+			pages[i] = append(pages[i], fmt.Sprint(r.StatusCode, r.Header["Content-Type"], len(r.Header["Set-Cookie"]), strings.ReplaceAll(body, address, "ADDRESS")))
+		}
+	}
+	if !slices.Equal(pages[0], pages[1]) {
+		t.Errorf("with an account:\n%s\nwithout:\n%s", pages[0], pages[1])
+	}
+	if last := pages[0][6]; !strings.Contains(last, "one try too many") {
+		t.Errorf("the seventh try:\n%s", last)
+	}
+}
+
+// "This was not me" and "take it back" ask on GET and act on POST; the application is called once.
+func TestTakeBackPages(t *testing.T) {
+	s := newSite(t)
+	s.register()
+	link := func(text string) string { return regexp.MustCompile(`http\S+/not-me\?t=\S+`).FindString(text) }
+	b := s.browser()
+	s.do(b, "POST", "/code", url.Values{"address": {mara}})
+	l := s.Letter(mara, 2)
+	reader := s.browser()
+	for _, method := range []string{"HEAD", "GET"} {
+		if r, body := s.do(reader, method, link(l.Text), nil); r.StatusCode != http.StatusOK || method == "GET" && !strings.Contains(body, "This was not you?") || r.Request.URL.RawQuery != "" {
+			t.Errorf("%s: %d at %s\n%s", method, r.StatusCode, r.Request.URL, body)
+		}
+	}
+	if len(s.told) != 0 {
+		t.Fatalf("looking has told the application %q", s.told)
+	}
+	if _, body := s.do(reader, "POST", "/not-me", nil); !strings.Contains(body, "are void") {
+		t.Errorf("not me:\n%s", body)
+	}
+	if r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); r.StatusCode != http.StatusGone || !strings.Contains(body, "This letter is void") {
+		t.Errorf("its code afterwards: %d\n%s", r.StatusCode, body)
+	}
+	if _, err := s.Service.ChangeAddress(t.Context(), "a", mara, illumicode.Request{Address: "new@skerry.example"}); err != nil {
+		t.Fatal(err)
+	}
+	told := s.Letter(mara, 3)
+	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "Take the change back?") || !strings.Contains(body, "new@skerry.example") {
+		t.Errorf("the page to undo:\n%s", body)
+	}
+	for i := range 2 {
+		r, body := s.do(reader, "POST", "/not-me", nil)
+		if want := []int{http.StatusOK, http.StatusNotFound}[i]; r.StatusCode != want || i == 0 && !strings.Contains(body, "the change is stopped") {
+			t.Errorf("undo, %d: %d\n%s", i, r.StatusCode, body)
+		}
+	}
+	if want := []string{"not me: signin", "undo: new@skerry.example"}; !slices.Equal(s.told, want) {
+		t.Errorf("the application was told %q, want %q", s.told, want)
+	}
+}
+
+// A mistyped address is corrected on the waiting page.
+func TestCorrectPage(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	s.do(b, "POST", "/begin", nil)
+	if r, body := s.do(b, "POST", "/proof/correct", url.Values{"address": {"no address"}}); r.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "No letter can be sent") {
+		t.Errorf("nonsense: %d\n%s", r.StatusCode, body)
+	}
+	if _, body := s.do(b, "POST", "/proof/correct", url.Values{"address": {"marta@ternisle.example"}}); !strings.Contains(body, "marta@ternisle.example") {
+		t.Errorf("corrected:\n%s", body)
+	}
+	code := s.Letter("marta@ternisle.example", 1).Code()
+	if _, body := s.do(b, "POST", "/proof/code", url.Values{"code": {code}}); !strings.Contains(body, "Your address is confirmed") {
+		t.Errorf("the code from the right address:\n%s", body)
+	}
+	if want := []string{"correct: a marta@ternisle.example"}; !slices.Equal(s.told, want) {
+		t.Errorf("the application was told %q", s.told)
+	}
+}
+
+// The waiting page says how long to wait, as the header does.
+func TestWaitIsTold(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	s.do(b, "POST", "/begin", nil)
+	s.Letter(mara, 1)
+	r, body := s.do(b, "POST", "/proof/resend", nil)
+	m := regexp.MustCompile(`data-count="(\d+)">0:(\d\d)<`).FindStringSubmatch(body)
+	if m == nil || m[1] != strings.TrimPrefix(m[2], "0") || r.Header.Get("Retry-After") != m[1] {
+		t.Errorf("%v beside Retry-After %q\n%s", m, r.Header.Get("Retry-After"), body)
+	}
+}
+
+// Every page in every language: its words, its direction, and nothing that needs a script.
+func TestPagesInAllLocales(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	s.do(b, "POST", "/begin", nil)
+	link := s.Letter(mara, 1).Link()
+	book := words.MustLoad(os.DirFS("."), "pages/words.toml")
+	if len(book) != 8 {
+		t.Errorf("%d locales", len(book))
+	}
+	for locale, w := range book {
+		for path, key := range map[string]string{"/proof": "wait_title", link: "confirm_title", "/confirm/done": "done_title", "/not-me": "invalid_title"} {
+			_, body := s.do(b, "GET", path, nil, "Accept-Language", locale)
+			dir := map[bool]string{true: "rtl", false: "ltr"}[locale == "ar"]
+			if !strings.Contains(body, "<h1>"+w[key]+"</h1>") && key != "invalid_title" || !strings.Contains(body, `<html lang="`+locale+`" dir="`+dir+`">`) {
+				t.Errorf("%s %s:\n%s", locale, path, body)
+			}
+			if strings.Contains(body, " onclick") || strings.Contains(body, "<script>") || strings.Contains(body, "style=") {
+				t.Errorf("%s %s has script or style inline", locale, path)
+			}
+		}
+	}
+}
+
+// Templates can be replaced one by one, and a broken one is refused at the start.
+func TestOwnTemplates(t *testing.T) {
+	s := newSite(t)
+	own := fstest.MapFS{"done.html": {Data: []byte(`<p>Aboard, at {{.Site.Name}}.</p>`)}}
+	pages, err := web.NewPages(s.Service, web.Options{Templates: own})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.server.Config.Handler = pages
+	if _, body := s.do(s.browser(), "GET", "/confirm/done", nil); body != "<p>Aboard, at Tern Isle Ferry.</p>" {
+		t.Errorf("%s", body)
+	}
+	if _, body := s.do(s.browser(), "GET", "/proof", nil); !strings.Contains(body, "This link does not work") {
+		t.Errorf("the default ones are gone:\n%s", body)
+	}
+	if _, err := web.NewPages(s.Service, web.Options{Templates: fstest.MapFS{"done.html": {Data: []byte(`{{.`)}}}); err == nil {
+		t.Error("a broken template is taken")
+	}
+}
+
+func TestRequireConfirmed(t *testing.T) {
+	s := newSite(t)
+	say := func(text string) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, text) })
+	}
+	s.do(s.browser(), "POST", "/begin", nil)
+	link := s.Letter(mara, 1).Link()
+	inner := s.server.Config.Handler
+	guarded := web.RequireConfirmed(s.Service, func(r *http.Request) string { return r.URL.Query().Get("who") }, say("welcome"), say("confirm first"))
+	s.server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/guarded" {
+			guarded.ServeHTTP(w, r)
+		} else {
+			inner.ServeHTTP(w, r)
+		}
+	})
+	for who, want := range map[string]string{"a": "confirm first", "": "confirm first"} {
+		if _, body := s.do(s.browser(), "GET", "/guarded?who="+who, nil); body != want {
+			t.Errorf("%q before: %s", who, body)
+		}
+	}
+	b := s.browser()
+	s.do(b, "GET", link, nil)
+	s.do(b, "POST", "/confirm", nil)
+	for who, want := range map[string]string{"a": "welcome", "b": "confirm first"} {
+		if _, body := s.do(s.browser(), "GET", "/guarded?who="+who, nil); body != want {
+			t.Errorf("%q after: %s", who, body)
+		}
+	}
+}
+
+// A description is the OpenAPI document of a running server.
+type description struct {
+	Paths map[string]map[string]struct {
+		Security    []any
+		RequestBody struct{ Content map[string]struct{ Schema schema } }
+		Responses   map[string]struct{ Content map[string]struct{ Schema schema } }
+	}
+	Components struct{ Schemas map[string]schema }
+}
+
+type schema struct {
+	Ref        string `json:"$ref"`
+	Type       string
+	Enum       []string
+	Required   []string
+	Properties map[string]schema
+}
+
+func schemas(t *testing.T, server string) description {
+	t.Helper()
+	resp, err := http.Get(server + "/v1/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var d description
+	if err := json.NewDecoder(resp.Body).Decode(&d); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// fits checks an answer against what the description says of it.
+func (d description) fits(t *testing.T, method, path string, resp *http.Response, out map[string]any) {
+	t.Helper()
+	path = regexp.MustCompile(`/subjects/[^/]+`).ReplaceAllString(path, "/subjects/{subject}")
+	op, ok := d.Paths[path][strings.ToLower(method)]
+	if !ok {
+		t.Errorf("%s %s is not described", method, path)
+		return
+	}
+	want, ok := op.Responses[fmt.Sprint(resp.StatusCode)]
+	if !ok {
+		want = op.Responses["default"]
+	}
+	content, ok := want.Content[resp.Header.Get("Content-Type")]
+	if !ok {
+		t.Errorf("%s %s: %d with %s is not described", method, path, resp.StatusCode, resp.Header.Get("Content-Type"))
+		return
+	}
+	s := content.Schema
+	if s.Ref != "" {
+		s = d.Components.Schemas[strings.TrimPrefix(s.Ref, "#/components/schemas/")]
+	}
+	for name, value := range out {
+		p, ok := s.Properties[name]
+		if !ok {
+			t.Errorf("%s %s: the answer has %q, which is not described", method, path, name)
+			continue
+		}
+		kind := map[string]string{"string": "string", "bool": "boolean", "float64": "integer"}[fmt.Sprintf("%T", value)]
+		if kind != p.Type || p.Enum != nil && !slices.Contains(p.Enum, fmt.Sprint(value)) {
+			t.Errorf("%s %s: %s is %v, described as %s %q", method, path, name, value, p.Type, p.Enum)
+		}
+	}
+	for _, name := range s.Required {
+		if _, ok := out[name]; !ok {
+			t.Errorf("%s %s: the answer lacks %q", method, path, name)
+		}
+	}
+}
+
+// Every call of the flows through JSON, each answer as it is described; the committed description is
+// the served one.
+func TestFlowsOverJSON(t *testing.T) {
+	s := newSite(t)
+	d := schemas(t, s.server.URL)
+	call := func(status int, path string, in map[string]string) map[string]any {
+		t.Helper()
+		body, err := json.Marshal(in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+path, strings.NewReader(string(body)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+apiKey)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var out map[string]any
+		if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
+			t.Fatal(err)
+		}
+		d.fits(t, "POST", path, resp, out)
+		if resp.StatusCode != status {
+			t.Errorf("%s: %d %v, want %d", path, resp.StatusCode, out, status)
+		}
+		return out
+	}
+	text := func(out map[string]any, key string) string { v, _ := out[key].(string); return v }
+	begun := call(201, "/v1/signup", map[string]string{"subject": "a", "address": "nara@ternisle.example"})
+	begun = call(202, "/v1/proof/correct", map[string]string{"ticket": text(begun, "ticket"), "address": mara})
+	call(200, "/v1/proof", map[string]string{"ticket": text(begun, "ticket")})
+	call(200, "/v1/proof/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter(mara, 1).Code()})
+
+	begun = call(201, "/v1/signin", map[string]string{"address": mara})
+	who := call(200, "/v1/signin/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter(mara, 2).Code()})
+	if who["subject"] != "a" || text(who, "browser") == "" {
+		t.Errorf("signed in: %v", who)
+	}
+	begun = call(201, "/v1/signin", map[string]string{"address": mara, "browser": text(who, "browser")})
+	link := s.Token(s.Letter(mara, 3))
+	call(409, "/v1/signin/link", map[string]string{"link": link})
+	call(409, "/v1/proof/link", map[string]string{"link": link})
+	call(200, "/v1/signin/link", map[string]string{"link": link, "ticket": text(begun, "ticket")})
+
+	begun = call(201, "/v1/stepup", map[string]string{"subject": "a", "address": mara, "action": "refund 12", "words": "refund 12"})
+	code := s.Letter(mara, 4).Code()
+	call(409, "/v1/stepup/code", map[string]string{"ticket": text(begun, "ticket"), "code": code, "action": "refund 120"})
+	call(200, "/v1/stepup/code", map[string]string{"ticket": text(begun, "ticket"), "code": code, "action": "refund 12"})
+	call(409, "/v1/stepup", map[string]string{"subject": "a", "address": "other@ternisle.example", "action": "x", "words": "x"})
+
+	begun = call(201, "/v1/reverify", map[string]string{"subject": "a", "old": mara, "address": "new@skerry.example"})
+	call(200, "/v1/proof/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter("new@skerry.example", 1).Code()})
+	undo := regexp.MustCompile(`/not-me\?t=(\S+)`).FindStringSubmatch(s.Letter(mara, 5).Text)[1]
+	call(404, "/v1/not-me", map[string]string{"link": undo})
+	if out := call(200, "/v1/undo", map[string]string{"link": undo}); out["frozen"] != true || out["subject"] != "a" {
+		t.Errorf("undone: %v", out)
+	}
+	call(409, "/v1/undo", map[string]string{"link": undo})
+
+	resp, err := http.Get(s.server.URL + "/v1/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	served, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if os.Getenv("UPDATE") != "" {
+		if err := os.WriteFile("../docs/openapi.json", served, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if kept, err := os.ReadFile("../docs/openapi.json"); err != nil || string(kept) != string(served) {
+		t.Errorf("docs/openapi.json is not what is served (%v); write it with UPDATE=1 go test ./web", err)
+	}
+}
+
+// Pages of a trusted origin may make the calls that need no key, and no others may.
+func TestOrigins(t *testing.T) {
+	s := newSite(t)
+	api := web.NewAPI(s.Service, apiKey, web.APIOptions{Origins: []string{"https://app.ferry.example"},
+		Client: func(*http.Request) netip.Addr { return netip.MustParseAddr("192.0.2.9") }})
+	s.server.Config.Handler = api
+	for origin, want := range map[string]int{"https://app.ferry.example": 201, "": 201, s.server.URL: 201, "https://evil.example": 403, "null": 403} {
+		address := fmt.Sprintf("p%d@ternisle.example", len(origin))
+		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin", strings.NewReader(`{"address":"`+address+`"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if origin != "" {
+			req.Header.Set("Origin", origin)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		allowed := resp.Header.Get("Access-Control-Allow-Origin")
+		if resp.StatusCode != want || (allowed == origin) != (origin == "https://app.ferry.example" || origin == "") {
+			t.Errorf("origin %q: %d, allowed %q", origin, resp.StatusCode, allowed)
+		}
+	}
+	steps, err := s.Service.Store().Trail(t.Context(), "p0@ternisle.example", 1)
+	if err != nil || len(steps) != 1 || steps[0].Network != "192.0.2.9" {
+		t.Errorf("the trail: %+v, %v", steps, err)
+	}
+}

@@ -1,0 +1,119 @@
+package web
+
+import (
+	"encoding/json"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// describe returns the OpenAPI 3.1 description of calls. It is made of what serves them, so that it
+// cannot say anything else.
+func describe(calls []call) []byte {
+	paths := make(map[string]map[string]any)
+	for _, c := range calls {
+		op := map[string]any{
+			"summary": c.summary, "operationId": operationID(c),
+			"responses": map[string]any{
+				strconv.Itoa(c.status): map[string]any{"description": "done", "content": jsonOf("application/json", schemaOf(reflect.TypeOf(c.out)))},
+				"default":              map[string]any{"description": "a problem (RFC 9457)", "content": jsonOf("application/problem+json", ref("Problem"))},
+			},
+		}
+		if c.in != nil {
+			kind := "application/json"
+			if _, events := c.in.(cloudEvent); events {
+				kind = "application/cloudevents+json"
+			}
+			op["requestBody"] = map[string]any{"required": true, "content": jsonOf(kind, schemaOf(reflect.TypeOf(c.in)))}
+		}
+		if c.keyed {
+			op["security"] = []any{map[string]any{"key": []string{}}}
+		}
+		if strings.Contains(c.path, "{subject}") {
+			op["parameters"] = []any{map[string]any{"name": "subject", "in": "path", "required": true, "schema": map[string]any{"type": "string"}}}
+		}
+		if paths[c.path] == nil {
+			paths[c.path] = make(map[string]any)
+		}
+		paths[c.path][strings.ToLower(c.method)] = op
+	}
+	types := make([]string, len(kinds))
+	for i, kind := range kinds {
+		types[i] = problemType + kind
+	}
+	text := map[string]any{"type": "string"}
+	out, err := json.MarshalIndent(map[string]any{
+		"openapi": "3.1.0",
+		"info":    map[string]any{"title": "Illumicode", "version": "1", "description": "Signup confirmation, re-verification and sign-in by code."},
+		"paths":   paths,
+		"components": map[string]any{
+			"securitySchemes": map[string]any{"key": map[string]any{"type": "http", "scheme": "bearer", "description": "the application's key"}},
+			"schemas": map[string]any{"Problem": map[string]any{
+				"type": "object", "required": []string{"type", "title", "status", "detail"},
+				"properties": map[string]any{
+					"type": map[string]any{"type": "string", "enum": types}, "title": text, "status": map[string]any{"type": "integer"}, "detail": text,
+					"at":         map[string]any{"type": "string", "format": "date-time", "description": "too-soon: when the same call will do"},
+					"tries_left": map[string]any{"type": "integer", "description": "wrong-code: how many tries are left"},
+				},
+			}},
+		},
+	}, "", "  ")
+	if err != nil {
+		panic(err) // maps, strings and numbers always marshal
+	}
+	return append(out, '\n')
+}
+
+// operationID names a call by its path: "proof.code".
+func operationID(c call) string {
+	id := strings.NewReplacer("/v1/", "", "/{subject}", "", "/", ".").Replace(c.path)
+	if c.method == "GET" {
+		return id + ".get"
+	}
+	return id
+}
+
+func jsonOf(kind string, schema any) map[string]any {
+	return map[string]any{kind: map[string]any{"schema": schema}}
+}
+
+func ref(name string) map[string]any {
+	return map[string]any{"$ref": "#/components/schemas/" + name}
+}
+
+// schemaOf returns the JSON Schema of a type that calls take or answer.
+func schemaOf(t reflect.Type) map[string]any {
+	switch {
+	case t == reflect.TypeFor[time.Time]():
+		return map[string]any{"type": "string", "format": "date-time"}
+	case t.Kind() == reflect.Bool:
+		return map[string]any{"type": "boolean"}
+	case t.Kind() == reflect.Int:
+		return map[string]any{"type": "integer"}
+	case t.Kind() == reflect.String:
+		return map[string]any{"type": "string"}
+	case t.Kind() == reflect.Interface:
+		return map[string]any{}
+	}
+	properties, required := make(map[string]any), []string{}
+	for _, f := range reflect.VisibleFields(t) {
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous || name == "" {
+			continue
+		}
+		p := schemaOf(f.Type)
+		if about := f.Tag.Get("about"); about != "" {
+			p["description"] = about
+		}
+		properties[name] = p
+		if f.Tag.Get("is") == "required" {
+			required = append(required, name)
+		}
+	}
+	schema := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+	if len(required) > 0 {
+		schema["required"] = required
+	}
+	return schema
+}

@@ -1,0 +1,83 @@
+package web
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
+)
+
+// kinds are the problems (RFC 9457) that the calls answer with, in alphabetical order. Their types are
+// stable: urn:illumicode:problem:KIND.
+var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "held", "internal", "invalid", "no-key", "no-subject",
+	"no-tries", "not-a-code", "not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "used", "wrong-code"}
+
+// fail answers with the problem that an error of the service is. Its own text is shown only
+// where it was written for the caller.
+func (a *API) fail(w http.ResponseWriter, err error) {
+	if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
+		wait := int((soon.At.Sub(a.svc.Now()) + time.Second - 1) / time.Second)
+		w.Header().Set("Retry-After", strconv.Itoa(max(1, wait)))
+		problem(w, http.StatusTooManyRequests, "too-soon", "it is too soon; what was sent before is still good", map[string]any{"at": soon.At})
+		return
+	}
+	if wrong, ok := errors.AsType[*illumicode.WrongCodeError](err); ok {
+		problem(w, http.StatusUnprocessableEntity, "wrong-code", "the code does not fit", map[string]any{"tries_left": wrong.TriesLeft})
+		return
+	}
+	for _, known := range []struct {
+		err    error
+		status int
+		kind   string
+		detail string // empty for the error's own text, which is for the caller
+	}{
+		{message.ErrAddress, http.StatusUnprocessableEntity, "address", ""},
+		{errNoSubject, http.StatusUnprocessableEntity, "no-subject", `"subject" is empty; it is your own identifier of the account`},
+		{illumicode.ErrNotACode, http.StatusUnprocessableEntity, "not-a-code", "a code has digits only; no try was spent"},
+		{illumicode.ErrNoTries, http.StatusUnprocessableEntity, "no-tries", "no tries are left for a code; the link, if the letter has one, still works"},
+		{illumicode.ErrNotConfirmed, http.StatusConflict, "not-confirmed", "the subject has not confirmed this address"},
+		{illumicode.ErrOtherAction, http.StatusConflict, "other-action", "the proof is for another action"},
+		{illumicode.ErrOtherBrowser, http.StatusConflict, "other-browser", "this link signs in only the browser that asked for it"},
+		{illumicode.ErrPurpose, http.StatusConflict, "purpose", "the proof is for another purpose"},
+		{illumicode.ErrCalledOff, http.StatusGone, "called-off", "the challenge was ended"},
+		{illumicode.ErrExpired, http.StatusGone, "expired", "the proof has expired"},
+		{illumicode.ErrUsed, http.StatusConflict, "used", "it has been done already"},
+		{illumicode.ErrHeld, http.StatusConflict, "held", "another subject holds this address"},
+		{illumicode.ErrInvalid, http.StatusNotFound, "invalid", "there is nothing pending for this"},
+		{illumicode.ErrNothingPending, http.StatusNotFound, "invalid", "there is nothing pending for this"},
+	} {
+		if errors.Is(err, known.err) {
+			detail := known.detail
+			if detail == "" {
+				detail = err.Error()
+			}
+			problem(w, known.status, known.kind, detail, nil)
+			return
+		}
+	}
+	problem(w, http.StatusInternalServerError, "internal", "the fault is on this side; try again", nil)
+}
+
+// problemType is what every type of problem begins with.
+const problemType = "urn:illumicode:problem:"
+
+// problem writes problem details (RFC 9457). The type is stable and means the same everywhere.
+func problem(w http.ResponseWriter, status int, kind, detail string, more map[string]any) {
+	body := map[string]any{"type": problemType + kind, "title": http.StatusText(status), "status": status, "detail": detail}
+	for k, v := range more {
+		body[k] = v
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(body) // a client that has gone is nobody to tell
+}
+
+func write(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(body)
+}
