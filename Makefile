@@ -7,14 +7,17 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 demo:
 	go run ./cmd/illumicode demo
 
-# The nested module has the driver of a C library, which the library's users must not get.
+# The nested modules have the driver of a C library and what drives a browser, which the library's
+# users must not get.
 test:
 	scripts/need gcc:gcc git:git /usr/bin/python3:python3 \
 	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl \
 	  /usr/sbin/postfix:postfix /usr/sbin/saslpasswd2:sasl2-bin /usr/share/doc/libsasl2-modules:libsasl2-modules \
-	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db /usr/share/doc/postgresql:postgresql
+	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db /usr/share/doc/postgresql:postgresql \
+	  chromium:chromium
 	CGO_ENABLED=1 go test -race -timeout 9m ./...
 	cd store/sqlite/foreign && CGO_ENABLED=1 go test -race -timeout 3m ./...
+	cd web/browser && CGO_ENABLED=1 go test -race -timeout 3m ./...
 
 bench:
 	go run ./bench
@@ -27,6 +30,7 @@ check:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go vet ./...
 	cd store/sqlite/foreign && go vet ./...
+	cd web/browser && go vet ./...
 	go run $(STATICCHECK) ./...
 	CGO_ENABLED=0 go build ./...
 	scripts/test-share

@@ -112,7 +112,7 @@ func (s *Service) letterFor(c store.Challenge, now time.Time) store.Delivery {
 }
 
 func pendingOf(c challenge.Challenge) Pending {
-	return Pending{id: c.ID, Purpose: c.Purpose, Address: c.Address, Forms: c.Forms, ResendAfter: c.ResendAfter, Ends: c.Ends, Confirmed: c.State == challenge.Accepted}
+	return Pending{id: c.ID, Purpose: c.Purpose, Address: c.Address, Forms: c.Forms, ResendAfter: c.ResendAfter, Ends: c.Ends, TriesLeft: c.TriesAllowed - c.Tries, Confirmed: c.State == challenge.Accepted}
 }
 
 // Pending returns the challenge that a ticket belongs to, for the page on which a person waits. The

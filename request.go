@@ -86,6 +86,7 @@ type Pending struct {
 	Forms       challenge.Forms // what the letter carries
 	ResendAfter time.Time       // when the letter may be sent again
 	Ends        time.Time       // when neither link nor code can work any more
+	TriesLeft   int             // of a code
 	Confirmed   bool            // it has been accepted
 
 	id string

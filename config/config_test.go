@@ -130,6 +130,9 @@ func TestExampleFile(t *testing.T) {
 	}
 	for name, text := range map[string]string{"as it is": string(raw), "with every key": strings.Join(all, "\n")} {
 		path := write(t, text)
+		if err := os.WriteFile(filepath.Join(filepath.Dir(path), "refused.txt"), []byte("throwaway.example # mailboxes of an hour\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
 		f, err := config.Load(path)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)

@@ -79,6 +79,7 @@ type (
 		Forms       challenge.Forms `json:"forms" about:"what the letter carries: both, code or link"`
 		ResendAfter time.Time       `json:"resend_after"`
 		Ends        time.Time       `json:"ends"`
+		TriesLeft   int             `json:"tries_left" about:"of a code"`
 		Confirmed   bool            `json:"confirmed" about:"it has been accepted"`
 	}
 	confirmedOut struct {
@@ -229,7 +230,7 @@ func (p person) request() illumicode.Request {
 }
 
 func pending(p illumicode.Pending, err error) (pendingOut, error) {
-	return pendingOut{p.Ticket, p.Purpose, p.Forms, p.ResendAfter, p.Ends, p.Confirmed}, err
+	return pendingOut{p.Ticket, p.Purpose, p.Forms, p.ResendAfter, p.Ends, p.TriesLeft, p.Confirmed}, err
 }
 
 func signedIn(who illumicode.SignedIn, err error) (signedInOut, error) {

@@ -261,6 +261,7 @@ type page struct {
 	Tries   int // left; 0 if not to be told
 
 	HasCode, HasLink bool   // what the letter carries
+	Closed           bool   // no try is left for a code
 	CanCorrect       bool   // a mistyped address can be corrected
 	Typed            string // what was typed instead
 

@@ -28,6 +28,10 @@ func (p *Pages) showProof(w http.ResponseWriter, r *http.Request) {
 // wait renders the waiting page with a message, which is a key of words or empty.
 func (p *Pages) wait(w http.ResponseWriter, r *http.Request, status int, pending illumicode.Pending, v page) {
 	v.Address, v.Purpose = pending.Address, pending.Purpose
+	v.Closed = pending.TriesLeft == 0 || v.Message == "no_tries"
+	if v.Closed && v.Message == "" {
+		v.Message = "no_tries"
+	}
 	v.HasCode, v.HasLink = pending.Forms.Has(challenge.Code), pending.Forms.Has(challenge.Link)
 	v.CanCorrect = pending.Purpose == challenge.Signup || pending.Purpose == challenge.Reverify
 	if v.Seconds == 0 {
