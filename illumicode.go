@@ -402,6 +402,9 @@ func (s *Service) Now() time.Time { return s.now() }
 // Site returns the site the service sends for.
 func (s *Service) Site() Site { return s.site }
 
+// Keys returns the keyring.
+func (s *Service) Keys() *token.Keyring { return s.keys }
+
 // Store returns the store, for the operator's views of it.
 func (s *Service) Store() *store.Store { return s.store }
 

@@ -352,9 +352,12 @@ func (f *File) APIKey() (provider.Secret, error) {
 	return key, nil
 }
 
+// KeyringPath returns where the keyring is.
+func (f *File) KeyringPath() string { return f.beside(f.Keys.File) }
+
 // Keyring reads the keyring. It refuses a file that others than its owner can read.
 func (f *File) Keyring() (*token.Keyring, error) {
-	path := f.beside(f.Keys.File)
+	path := f.KeyringPath()
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, f.wrong("keys.file", "cannot be read: %v; make it with `illumicode keys new --out %s`", err, f.Keys.File)

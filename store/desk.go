@@ -243,3 +243,11 @@ func (s *Store) Revive(ctx context.Context, f Filter, now time.Time) (int64, err
 		return n, err
 	})
 }
+
+var lettersTo = q(`SELECT ` + deliveryColumns + ` FROM illumicode_outbox WHERE address = ? OR address = ? ORDER BY created DESC, id DESC LIMIT ?`)
+
+// LettersTo returns up to n deliveries to an address, in either spelling, the latest first.
+func (s *Store) LettersTo(ctx context.Context, mailbox, typed string, n int) ([]Delivery, error) {
+	rows, err := s.query(ctx, lettersTo, mailbox, typed, n)
+	return collect(s, rows, err, scanDelivery)
+}

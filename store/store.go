@@ -54,6 +54,9 @@ type Dialect struct {
 	// to the server instead of one for each.
 	Together bool
 
+	// Columns asks for table and column of everything textual in tables named illumicode_….
+	Columns string
+
 	// Lock makes one migration wait for another; empty where every transaction does.
 	Lock string
 }

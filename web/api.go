@@ -141,4 +141,3 @@ func plain(err error) string {
 	}
 	return "it cannot be read"
 }
-

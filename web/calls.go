@@ -150,9 +150,13 @@ func (a *API) calls() []call {
 				return confirmedOut{err == nil}, err
 			}),
 		serve(a, "POST", "/v1/proof", "Tell where the challenge of a ticket stands", false, ok,
-			func(r *http.Request, in ticketIn) (pendingOut, error) { return pending(svc.Pending(r.Context(), in.Ticket)) }),
+			func(r *http.Request, in ticketIn) (pendingOut, error) {
+				return pending(svc.Pending(r.Context(), in.Ticket))
+			}),
 		serve(a, "POST", "/v1/proof/resend", "Send the letter of a ticket's challenge again", false, accepted,
-			func(r *http.Request, in ticketIn) (pendingOut, error) { return pending(svc.Resend(r.Context(), in.Ticket)) }),
+			func(r *http.Request, in ticketIn) (pendingOut, error) {
+				return pending(svc.Resend(r.Context(), in.Ticket))
+			}),
 		serve(a, "POST", "/v1/proof/correct", "Put another address in the place of one that was mistyped, before it is proven", false, accepted,
 			func(r *http.Request, in correctIn) (pendingOut, error) {
 				return pending(svc.Correct(r.Context(), in.Ticket, in.request(), nil))

@@ -38,4 +38,3 @@ func (a *API) events(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusUnprocessableEntity, "event", err.Error(), nil)
 	}
 }
-

@@ -240,8 +240,12 @@ func TestRequireConfirmed(t *testing.T) {
 type description struct {
 	Paths map[string]map[string]struct {
 		Security    []any
-		RequestBody struct{ Content map[string]struct{ Schema schema } }
-		Responses   map[string]struct{ Content map[string]struct{ Schema schema } }
+		RequestBody struct {
+			Content map[string]struct{ Schema schema }
+		}
+		Responses map[string]struct {
+			Content map[string]struct{ Schema schema }
+		}
 	}
 	Components struct{ Schemas map[string]schema }
 }

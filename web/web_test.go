@@ -44,8 +44,11 @@ func (s *site) options() web.Options {
 			http.SetCookie(w, &http.Cookie{Name: "session", Value: who.Subject, Path: "/"})
 			return nil
 		},
-		NotMe: func(_ *sql.Tx, d illumicode.Disowned) error { s.told = append(s.told, "not me: "+d.Purpose); return nil },
-		Undo:  func(_ *sql.Tx, c illumicode.Change) error { s.told = append(s.told, "undo: "+c.New); return nil },
+		NotMe: func(_ *sql.Tx, d illumicode.Disowned) error {
+			s.told = append(s.told, "not me: "+d.Purpose)
+			return nil
+		},
+		Undo: func(_ *sql.Tx, c illumicode.Change) error { s.told = append(s.told, "undo: "+c.New); return nil },
 		Correct: func(_ *sql.Tx, subject, address string) error {
 			s.told = append(s.told, "correct: "+subject+" "+address)
 			return nil

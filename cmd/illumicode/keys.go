@@ -1,29 +1,42 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"github.com/illumicode/illumicode/config"
 	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/store"
 )
 
 func (a *app) keys() *cobra.Command {
-	return group("keys", "Make keyrings", a.keysNew())
+	return group("keys", "Make keyrings, rotate and retire their keys", a.keysNew(), a.keysRotate(), a.keysRetire(), a.keysList(), a.keysRekey(), a.keysJWKS())
 }
 
 func (a *app) keysNew() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
 		Use:   "new",
-		Short: "Make a keyring with one new key, in a file that only its owner can read",
+		Short: "Make a keyring with new keys, in a file that only its owner can read",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
+			now := time.Now()
+			ring, err := token.NewKeyring(token.GenerateKey(now))
+			for _, use := range []token.Use{token.ForReceipts, token.ForLookups} {
+				if err == nil {
+					ring, err = ring.Rotate(use, now, now)
+				}
+			}
+			if err == nil {
+				ring, err = ring.Without(ring.Index()[1].ID()) // the first key need not be looked up under
+			}
 			if err != nil {
 				return err
 			}
@@ -49,4 +62,235 @@ func (a *app) keysNew() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&out, "out", "keyring.json", "the file to make")
 	return cmd
+}
+
+// replaceKeyring writes a keyring in the place of the configuration's, whole or not at all. Processes
+// that run take it up within seconds.
+func replaceKeyring(f *config.File, ring *token.Keyring) error {
+	path := f.KeyringPath()
+	temp, err := os.CreateTemp(filepath.Dir(path), ".keyring-*") // 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temp.Name()) // after the rename there is nothing
+	if _, err := temp.Write(ring.Marshal()); err != nil {
+		temp.Close()
+		return err
+	}
+	if err := errors.Join(temp.Sync(), temp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(temp.Name(), path)
+}
+
+func (a *app) keysRotate() *cobra.Command {
+	var use string
+	var overlap time.Duration
+	cmd := &cobra.Command{
+		Use:   "rotate",
+		Short: "Add a new key that signs from now on; the one before verifies for some time more",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if overlap < 24*time.Hour {
+				return misuse{errors.New("--overlap is a day at least: links and codes in flight must outlive it")}
+			}
+			f, err := a.load()
+			if err != nil {
+				return err
+			}
+			ring, err := f.Keyring()
+			if err != nil {
+				return err
+			}
+			now := time.Now()
+			next, err := ring.Rotate(token.Use(use), now, now.Add(overlap))
+			if err != nil {
+				return misuse{err}
+			}
+			if err := replaceKeyring(f, next); err != nil {
+				return err
+			}
+			var kid fmt.Stringer = next.Active()
+			switch token.Use(use) {
+			case token.ForReceipts:
+				kid = next.Receipts()[0]
+			case token.ForLookups:
+				kid = next.Index()[0]
+			}
+			return a.print(map[string]string{"kid": kid.String(), "use": use}, func() {
+				a.line("%s is the key for %s from now on. Processes that run take it up within seconds.", kid, describeUse(token.Use(use)))
+				if token.Use(use) == token.ForLookups {
+					a.line("`illumicode keys rekey` puts what is kept under the one before under it.")
+				} else {
+					a.line("The one before is accepted until %s.", clock(now.Add(overlap)))
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&use, "use", string(token.ForLinks), "what for: link (links, codes, what is sealed), receipt or index (lookups)")
+	cmd.Flags().DurationVar(&overlap, "overlap", 90*24*time.Hour, "how long the key before is accepted; unsubscribe links and known browsers end with it")
+	return cmd
+}
+
+func describeUse(use token.Use) string {
+	return map[token.Use]string{token.ForLinks: "links and codes", token.ForReceipts: "receipts", token.ForLookups: "lookups"}[use]
+}
+
+func (a *app) keysRetire() *cobra.Command {
+	var emergency bool
+	cmd := &cobra.Command{
+		Use:   "retire KID",
+		Short: "Remove a key that no longer signs; refused, with counts, while anything depends on it",
+		Args:  oneArg("the kid of a key; `illumicode keys list` shows them"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.onKeys(cmd.Context(), func(f *config.File, ring *token.Keyring, st *store.Store) error {
+				next, err := ring.Without(args[0])
+				if err != nil {
+					return err
+				}
+				d, err := st.Dependents(cmd.Context(), args[0], time.Now())
+				if err != nil {
+					return err
+				}
+				breaks := fmt.Sprintf("%d open challenges, %d changes of address that can be taken back and %d suppressions depend on %s", d.Challenges, d.Changes, d.Suppressions, args[0])
+				if d.Any() && !emergency {
+					return fmt.Errorf("%s; wait for them (`illumicode keys rekey` moves suppressions), or say --emergency if the key is known to others", breaks)
+				}
+				if err := replaceKeyring(f, next); err != nil {
+					return err
+				}
+				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes, "suppressions": d.Suppressions}, func() {
+					a.line("%s is retired. Links, codes, unsubscribe links and known browsers that were made under it are refused from now on.", args[0])
+					if d.Any() {
+						a.line("BROKEN by it: %s. People have to ask for new letters.", breaks)
+					}
+				})
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&emergency, "emergency", false, "retire it whatever depends on it")
+	return cmd
+}
+
+// onKeys runs fn with the keyring and the database of the configuration.
+func (a *app) onKeys(ctx context.Context, fn func(*config.File, *token.Keyring, *store.Store) error) error {
+	f, err := a.load()
+	if err != nil {
+		return err
+	}
+	ring, err := f.Keyring()
+	if err != nil {
+		return err
+	}
+	st, err := f.OpenStore(ctx)
+	if err != nil {
+		return err
+	}
+	if err := st.Ready(ctx); err != nil {
+		return errors.Join(err, st.Close())
+	}
+	return errors.Join(fn(f, ring, st), st.Close())
+}
+
+// A keyLine is one key of a list.
+type keyLine struct {
+	Kid    string    `json:"kid"`
+	Use    token.Use `json:"use"`
+	Status string    `json:"status"`
+	Until  time.Time `json:"until,omitzero"`
+
+	Challenges, Changes, Suppressions int
+}
+
+func (a *app) keysList() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "Show the keys, until when they are accepted, and what depends on them",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.onKeys(cmd.Context(), func(_ *config.File, ring *token.Keyring, st *store.Store) error {
+				var all []keyLine
+				add := func(i int, kid string, use token.Use, until time.Time) error {
+					d, err := st.Dependents(cmd.Context(), kid, time.Now())
+					status := "verifies"
+					if i == 0 {
+						status = "signs"
+					}
+					all = append(all, keyLine{kid, use, status, until, d.Challenges, d.Changes, d.Suppressions})
+					return err
+				}
+				for i, k := range ring.Keys() {
+					if err := add(i, k.ID(), token.ForLinks, k.Until()); err != nil {
+						return err
+					}
+				}
+				for i, k := range ring.Receipts() {
+					if err := add(i, k.ID(), token.ForReceipts, k.Until()); err != nil {
+						return err
+					}
+				}
+				for i, k := range ring.Index() {
+					if err := add(i, k.ID(), token.ForLookups, k.Until()); err != nil {
+						return err
+					}
+				}
+				return a.print(all, func() {
+					a.line("%-24s %-8s %-9s %-20s %10s %8s %13s", "KEY", "USE", "STATUS", "ACCEPTED UNTIL", "CHALLENGES", "CHANGES", "SUPPRESSIONS")
+					for _, k := range all {
+						until := "-"
+						if !k.Until.IsZero() {
+							until = clock(k.Until)
+						}
+						a.line("%-24s %-8s %-9s %-20s %10d %8d %13d", k.Kid, k.Use, k.Status, until, k.Challenges, k.Changes, k.Suppressions)
+					}
+				})
+			})
+		},
+	}
+}
+
+func (a *app) keysRekey() *cobra.Command {
+	return &cobra.Command{
+		Use:   "rekey",
+		Short: "Put what is looked up by a thumbprint under the newest key for lookups",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.onKeys(cmd.Context(), func(_ *config.File, ring *token.Keyring, st *store.Store) error {
+				key, total := ring.Index()[0], 0
+				for {
+					n, err := st.RekeySuppressions(cmd.Context(), key.ID(), key.Lookup, 500)
+					total += n
+					if err != nil {
+						return err
+					}
+					if n == 0 {
+						break
+					}
+				}
+				return a.print(map[string]int{"moved": total}, func() {
+					a.line("%d rows are under %s now. Those of people who were forgotten stay under their key, which must stay in the keyring.", total, key)
+				})
+			})
+		},
+	}
+}
+
+func (a *app) keysJWKS() *cobra.Command {
+	return &cobra.Command{
+		Use:   "jwks",
+		Short: "Print the public keys of receipts as a JWK Set (RFC 7517), for services that check them",
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			f, err := a.load()
+			if err != nil {
+				return err
+			}
+			ring, err := f.Keyring()
+			if err != nil {
+				return err
+			}
+			_, err = a.out.Write(ring.JWKS(time.Now()))
+			return err
+		},
+	}
 }

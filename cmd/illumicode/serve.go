@@ -48,6 +48,7 @@ func (a *app) serve() *cobra.Command {
 				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
 				group.Go(func() error { return svc.Run(ctx) })
+				group.Go(func() error { f.FollowKeyring(ctx, svc.Keys(), log); return nil })
 				group.Go(func() error { return figures.serve(ctx, svc, log) })
 				group.Go(func() error { return serving.Until(ctx, l, mux) })
 				return group.Wait()

@@ -1,17 +1,17 @@
 package token
 
 import (
-	"bytes"
 	"crypto/hkdf"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -26,15 +26,22 @@ const (
 	labelCode    = "illumicode/code/1"
 	labelAddress = "illumicode/address/1"
 	labelSeal    = "illumicode/seal/1"
+	labelIndex   = "illumicode/index/1"
 )
 
 // A Keyring holds the root secrets of one service: one active key that signs, and others that
-// only verify until a date. It is immutable and safe for concurrent use. The zero Keyring has
-// no key; use [NewKeyring] or [ParseKeyring].
-type Keyring struct {
-	active *Key
-	keys   []*Key
-	byKid  map[string]*Key
+// only verify until a date; the keys that sign receipts; and those under which addresses are looked
+// up. It is safe for concurrent use, and the whole of it can be replaced while it is in use. The zero
+// Keyring has no key; use [NewKeyring] or [ParseKeyring].
+type Keyring struct{ now atomic.Pointer[keys] }
+
+// keys is what a keyring holds at a time. It is immutable.
+type keys struct {
+	all      []*Key // the active one first
+	byKid    map[string]*Key
+	receipts []*ReceiptKey // the one that signs first; may be empty
+	index    []*Key        // the one that new rows are kept under first
+	spare    bool          // index is no key of its own, but the oldest of all under another name
 }
 
 // A Key is one root secret and what is derived from it. It prints as its kid alone.
@@ -47,7 +54,18 @@ type Key struct {
 	link   *macs
 	code   []byte
 	adr    *macs
+	index  *macs
 	seal   []byte
+}
+
+// Until returns until when a key that no longer signs still verifies; zero for no end.
+func (k *Key) Until() time.Time { return k.verifyUntil }
+
+// Lookup returns a keyed digest of a mailbox, 128 bits, base64url, under which rows that must be
+// found by it are kept without it. It is of the index keys; see [Keyring.Index].
+func (k *Key) Lookup(mailbox string) string {
+	sum := k.index.sum(mailbox)
+	return base64.RawURLEncoding.EncodeToString(sum[:16])
 }
 
 // ID returns the key's identifier, stored with everything that was made under it.
@@ -75,9 +93,13 @@ func (k *Key) GoString() string { return k.kid }
 func GenerateKey(now time.Time) *Key {
 	secret := make([]byte, MinSecret)
 	rand.Read(secret) // never fails: crypto/rand aborts the program instead
+	return newKey(newKid(now), secret, time.Time{})
+}
+
+func newKid(now time.Time) string {
 	tail := make([]byte, 3)
 	rand.Read(tail)
-	return newKey(now.UTC().Format("2006-01-02")+"-"+hex.EncodeToString(tail), secret, time.Time{})
+	return now.UTC().Format("2006-01-02") + "-" + hex.EncodeToString(tail)
 }
 
 func newKey(kid string, secret []byte, until time.Time) *Key {
@@ -86,6 +108,7 @@ func newKey(kid string, secret []byte, until time.Time) *Key {
 	k.link = newMACs(derive(secret, labelLink))
 	k.code = derive(secret, labelCode)
 	k.adr = newMACs(derive(secret, labelAddress))
+	k.index = newMACs(derive(secret, labelIndex))
 	k.seal = derive(secret, labelSeal)
 	return k
 }
@@ -101,109 +124,67 @@ func derive(secret []byte, label string) []byte {
 }
 
 // NewKeyring returns a keyring of keys, of which the first signs and the others verify.
-func NewKeyring(keys ...*Key) (*Keyring, error) {
-	if len(keys) == 0 {
+func NewKeyring(all ...*Key) (*Keyring, error) {
+	return newKeyring(all, nil, nil)
+}
+
+func newKeyring(all []*Key, receipts []*ReceiptKey, index []*Key) (*Keyring, error) {
+	if len(all) == 0 {
 		return nil, errors.New("token: a keyring needs at least one key")
 	}
-	r := &Keyring{active: keys[0], keys: keys, byKid: make(map[string]*Key, len(keys))}
-	for _, k := range keys {
-		if r.byKid[k.kid] != nil {
-			return nil, fmt.Errorf("token: two keys have the kid %q", k.kid)
-		}
-		r.byKid[k.kid] = k
+	k := &keys{all: all, byKid: make(map[string]*Key, len(all)), receipts: receipts, index: index}
+	if len(index) == 0 {
+		oldest := all[len(all)-1]
+		k.index, k.spare = []*Key{newKey(oldest.kid+"-index", oldest.secret, time.Time{})}, true
 	}
+	kids := make(map[string]bool)
+	for _, kid := range k.kids() {
+		if kids[kid] {
+			return nil, fmt.Errorf("token: two keys have the kid %q", kid)
+		}
+		kids[kid] = true
+	}
+	for _, one := range all {
+		k.byKid[one.kid] = one
+	}
+	r := new(Keyring)
+	r.now.Store(k)
 	return r, nil
 }
 
-// Active returns the key that signs.
-func (r *Keyring) Active() *Key { return r.active }
+func (k *keys) kids() (all []string) {
+	for _, one := range slices.Concat(k.all, k.index) {
+		all = append(all, one.kid)
+	}
+	for _, one := range k.receipts {
+		all = append(all, one.kid)
+	}
+	return all
+}
 
-// Keys returns all keys, the active one first.
-func (r *Keyring) Keys() []*Key { return append([]*Key(nil), r.keys...) }
+// Replace makes the keyring hold what other does, at once and for everybody who uses it.
+func (r *Keyring) Replace(other *Keyring) { r.now.Store(other.now.Load()) }
+
+// Active returns the key that signs.
+func (r *Keyring) Active() *Key { return r.now.Load().all[0] }
+
+// Keys returns all keys that sign or verify links, the active one first.
+func (r *Keyring) Keys() []*Key { return slices.Clone(r.now.Load().all) }
+
+// Receipts returns the keys of receipts, the one that signs first.
+func (r *Keyring) Receipts() []*ReceiptKey { return slices.Clone(r.now.Load().receipts) }
+
+// Index returns the keys under which addresses are looked up, the one for new rows first. A keyring
+// without one of its own has its oldest key for it, which the first rotation keeps.
+func (r *Keyring) Index() []*Key { return slices.Clone(r.now.Load().index) }
 
 // Key returns the key with this kid if it may still verify at now, or [ErrUnknownKey].
 func (r *Keyring) Key(kid string, now time.Time) (*Key, error) {
-	k := r.byKid[kid]
+	k := r.now.Load().byKid[kid]
 	if k == nil || !k.verifyUntil.IsZero() && !now.Before(k.verifyUntil) {
 		return nil, fmt.Errorf("%w: kid %q", ErrUnknownKey, kid)
 	}
 	return k, nil
-}
-
-// A jwk is one member of the keyring file: a symmetric key as a JWK (RFC 7518 §6.4) with two
-// members of our own, which RFC 7517 §4 allows and other readers ignore.
-type jwk struct {
-	Kty         string    `json:"kty"`
-	Kid         string    `json:"kid"`
-	K           string    `json:"k"`
-	Status      string    `json:"illumicode_status"` // "active" or "verify"
-	VerifyUntil time.Time `json:"illumicode_verify_until,omitzero"`
-}
-
-type jwkSet struct {
-	Keys []jwk `json:"keys"`
-}
-
-// ParseKeyring reads a keyring file: a JWK Set (RFC 7517 §5) of symmetric keys. Errors name
-// the key by its place and kid and never hold the secret.
-func ParseKeyring(file []byte) (*Keyring, error) {
-	var set jwkSet
-	dec := json.NewDecoder(bytes.NewReader(file))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&set); err != nil {
-		return nil, errors.New("token: the keyring is not a JWK Set (RFC 7517) as `illumicode keys new` writes it")
-	}
-	var active *Key
-	var others []*Key
-	for i, j := range set.Keys {
-		where := fmt.Sprintf("token: keyring, key %d (kid %q)", i+1, j.Kid)
-		secret, err := base64.RawURLEncoding.DecodeString(j.K)
-		switch {
-		case j.Kty != "oct":
-			return nil, fmt.Errorf("%s: kty is %q, want \"oct\"", where, j.Kty)
-		case !validKid(j.Kid):
-			return nil, fmt.Errorf("%s: a kid is 1 to 64 letters, digits, '-', '_' or '.'", where)
-		case err != nil:
-			return nil, fmt.Errorf("%s: k is not base64url without padding", where)
-		case len(secret) < MinSecret:
-			return nil, fmt.Errorf("%s: the secret has %d bytes, want at least %d", where, len(secret), MinSecret)
-		}
-		switch j.Status {
-		case "active":
-			if active != nil {
-				return nil, fmt.Errorf("%s: a second active key; only one may sign", where)
-			}
-			active = newKey(j.Kid, secret, time.Time{})
-		case "verify":
-			others = append(others, newKey(j.Kid, secret, j.VerifyUntil))
-		default:
-			return nil, fmt.Errorf("%s: illumicode_status is %q, want \"active\" or \"verify\"", where, j.Status)
-		}
-	}
-	if active == nil {
-		return nil, errors.New("token: the keyring has no active key; make one with `illumicode keys new`")
-	}
-	return NewKeyring(append([]*Key{active}, others...)...)
-}
-
-// Marshal returns the keyring file. It holds the secrets: write it readable by its owner only.
-func (r *Keyring) Marshal() []byte {
-	var set jwkSet
-	for _, k := range r.keys {
-		status := "verify"
-		if k == r.active {
-			status = "active"
-		}
-		set.Keys = append(set.Keys, jwk{
-			Kty: "oct", Kid: k.kid, K: base64.RawURLEncoding.EncodeToString(k.secret),
-			Status: status, VerifyUntil: k.verifyUntil,
-		})
-	}
-	out, err := json.MarshalIndent(set, "", "  ")
-	if err != nil {
-		panic(err) // strings and times of this package always marshal
-	}
-	return append(out, '\n')
 }
 
 // validKid keeps a kid harmless in a header, a column and a log line.

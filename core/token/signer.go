@@ -107,7 +107,7 @@ func (s *Signer) Verify(tok string, now time.Time) (Claims, error) {
 // keyFor finds the key whose one header this is. A header that is none of ours is refused
 // whatever it says; it is read only to tell a retired key from nonsense.
 func (s *Signer) keyFor(header string, now time.Time) (*Key, error) {
-	for _, k := range s.ring.keys {
+	for _, k := range s.ring.now.Load().all {
 		if k.header == header {
 			return s.ring.Key(k.kid, now)
 		}

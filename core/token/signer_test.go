@@ -1,6 +1,7 @@
 package token
 
 import (
+	"crypto/ed25519"
 	"crypto/hkdf"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -42,7 +43,7 @@ func TestVerifyRefusals(t *testing.T) {
 	retired, _ := NewKeyring(GenerateKey(t0), newKey("k1", []byte(strings.Repeat("a", 32)), t0))
 	enc := func(s string) string { return b64.EncodeToString([]byte(s)) }
 	resign := func(header string) string { // an attacker who somehow has the link key
-		m := ring.active.link.pool.Get().(*mac)
+		m := ring.Active().link.pool.Get().(*mac)
 		tag := m.tag(header + "." + payload)
 		return header + "." + payload + "." + string(tag[:])
 	}
@@ -137,6 +138,87 @@ func TestKeyringFile(t *testing.T) {
 		} else if strings.Contains(err.Error(), secret[:40]) {
 			t.Errorf("%s: the error shows the secret", tt.name)
 		}
+	}
+}
+
+// A rotation keeps what was made before good until its end, and new keys sign; a file keeps all of it.
+func TestRotation(t *testing.T) {
+	ring := testRing(t)
+	s := NewSigner(ring, issuer, "signup")
+	old := ring.Active()
+	tok := s.Sign(old, sample(old))
+	lookup := ring.Index()[0].Lookup("mara@ternisle.example")
+	next, err := ring.Rotate(ForLinks, t0, t0.Add(time.Hour))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, use := range []Use{ForReceipts, ForReceipts, ForLookups} {
+		if next, err = next.Rotate(use, t0, t0.Add(time.Hour)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	read, err := ParseKeyring(next.Marshal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if string(read.Marshal()) != string(next.Marshal()) {
+		t.Errorf("the file read and written:\n%s\nwant\n%s", read.Marshal(), next.Marshal())
+	}
+	ring.Replace(read) // in use: the signer has it at once
+	if ring.Active().ID() == old.ID() {
+		t.Error("the old key still signs")
+	}
+	if _, err := s.Verify(tok, t0.Add(time.Hour-time.Second)); err != nil && !errors.Is(err, ErrExpired) {
+		t.Errorf("before its end: %v", err)
+	}
+	if _, err := s.Verify(tok, t0.Add(time.Hour)); !errors.Is(err, ErrUnknownKey) {
+		t.Errorf("at its end: %v", err)
+	}
+	if index := ring.Index(); len(index) != 2 || index[1].Lookup("mara@ternisle.example") != lookup || index[0].Lookup("mara@ternisle.example") == lookup {
+		t.Errorf("%d keys for lookups, or the old one finds nothing", len(index))
+	}
+	if _, err := ring.Without(ring.Active().ID()); err == nil {
+		t.Error("the key that signs was retired")
+	}
+	var set struct{ Keys []map[string]string }
+	if err := json.Unmarshal(ring.JWKS(t0), &set); err != nil || len(set.Keys) != 2 {
+		t.Fatalf("%d public keys, %v", len(set.Keys), err)
+	}
+	for _, k := range set.Keys {
+		if k["d"] != "" || k["k"] != "" || k["kty"] != "OKP" || k["kid"] == old.ID() {
+			t.Errorf("the public set has %v", k)
+		}
+	}
+	if err := json.Unmarshal(ring.JWKS(t0.Add(time.Hour)), &set); err != nil || len(set.Keys) != 1 {
+		t.Errorf("%d public keys after the old one's end, %v", len(set.Keys), err)
+	}
+}
+
+// A receipt is no link, and a link is no receipt: neither key set takes the other's.
+func TestReceiptIsNoLink(t *testing.T) {
+	ring, err := testRing(t).Rotate(ForReceipts, t0, t0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	receipt, err := ring.SignReceipt(Receipt{Issuer: issuer, Audience: "signup", Subject: "7", IssuedAt: t0.Unix(), Expires: t0.Add(24 * time.Hour).Unix()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := NewSigner(ring, issuer, "signup").Verify(receipt, t0); err == nil {
+		t.Error("a receipt is taken for a link")
+	}
+	parts := strings.Split(receipt, ".")
+	sig, err := b64.DecodeString(parts[2])
+	if err != nil || !ed25519.Verify(ring.Receipts()[0].Public(), []byte(parts[0]+"."+parts[1]), sig) {
+		t.Errorf("its signature does not fit, %v", err)
+	}
+	payload, err := b64.DecodeString(parts[1])
+	var c Receipt
+	if err != nil || json.Unmarshal(payload, &c) != nil || c.Expires != t0.Add(ReceiptLife).Unix() {
+		t.Errorf("it lives until %d, %v; want five minutes at most", c.Expires, err)
+	}
+	if _, err := testRing(t).SignReceipt(c); !errors.Is(err, ErrNoReceiptKey) {
+		t.Errorf("without a key: %v", err)
 	}
 }
 

@@ -68,6 +68,7 @@ CREATE TABLE illumicode_failure (
 -- Addresses that must not be written to. Of a person who was forgotten only the thumbprint stays.
 CREATE TABLE illumicode_suppression (
   thumb   TEXT NOT NULL PRIMARY KEY,
+  kid     TEXT NOT NULL,       -- of the key that the thumbprint is under
   mailbox TEXT NOT NULL,
   scope   TEXT NOT NULL,       -- all, notices
   reason  TEXT NOT NULL,

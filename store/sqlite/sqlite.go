@@ -66,7 +66,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite}, true), nil
+	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite, Columns: columns}, true), nil
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.
@@ -75,7 +75,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 // It refuses a connection without busy_timeout, with which every second writer would fail, and
 // warns ([store.Store.Warnings]) of settings under which a commit can be lost.
 func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
-	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite}
+	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite, Columns: columns}
 	var timeout, synchronous int
 	var journal string
 	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous, "journal_mode": &journal} {
@@ -97,6 +97,10 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 	}
 	return store.New(db, d, false), nil
 }
+
+// columns asks for everything textual in tables of ours.
+const columns = `SELECT m.name, c.name FROM sqlite_schema m JOIN pragma_table_info(m.name) c
+	WHERE m.type = 'table' AND m.name LIKE 'illumicode!_%' ESCAPE '!' AND c.type = 'TEXT' ORDER BY 1, 2`
 
 var own = strings.NewReplacer(
 	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE", "", // a writer has the whole file

@@ -1,0 +1,319 @@
+package illumicode
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+	"time"
+
+	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/store"
+)
+
+// A Story is all that is known of an address, newest first, for who has to explain to its owner
+// where a code went. It holds no code, no link and no ticket.
+type Story struct {
+	Mailbox     string
+	Addresses   []store.Address // for every subject that has it
+	Suppression *store.Suppression
+	Changes     []store.Change
+	Trail       []store.Step
+	Deliveries  []StoryLetter
+	Failures    float64 // wrong codes, as they count now: from 5 on tries are some seconds apart
+}
+
+// A StoryLetter is a delivery with its attempts.
+type StoryLetter struct {
+	store.Delivery
+	Tried []store.Attempt
+}
+
+// storyLength is how much of each kind a story has at most.
+const storyLength = 50
+
+// Story returns all that is known of an address.
+func (s *Service) Story(ctx context.Context, address string) (Story, error) {
+	to, err := s.anyRecipient(address)
+	if err != nil {
+		return Story{}, err
+	}
+	st := Story{Mailbox: to.Mailbox()}
+	if st.Addresses, err = s.store.AddressesAt(ctx, st.Mailbox); err != nil {
+		return st, err
+	}
+	seen := make(map[string]bool)
+	for _, a := range st.Addresses {
+		if seen[a.Subject] {
+			continue
+		}
+		seen[a.Subject] = true
+		changes, err := s.store.Changes(ctx, a.Subject)
+		if err != nil {
+			return st, err
+		}
+		st.Changes = append(st.Changes, changes...)
+	}
+	if sup, found, err := s.suppressed(ctx, st.Mailbox); err != nil {
+		return st, err
+	} else if found {
+		st.Suppression = &sup
+	}
+	if st.Trail, err = s.store.Trail(ctx, st.Mailbox, storyLength); err != nil {
+		return st, err
+	}
+	failures, err := s.store.Failures(ctx, "address:"+st.Mailbox)
+	if err != nil {
+		return st, err
+	}
+	st.Failures = failures.Count(s.now())
+	letters, err := s.store.LettersTo(ctx, st.Mailbox, to.String(), storyLength)
+	for _, d := range letters {
+		tried, err := s.store.Attempts(ctx, d.ID)
+		if err != nil {
+			return st, err
+		}
+		st.Deliveries = append(st.Deliveries, StoryLetter{d, tried})
+	}
+	return st, err
+}
+
+// anyRecipient reads an address that is in the tables already, so that it need not be one which
+// could be written to today.
+func (s *Service) anyRecipient(address string) (message.Address, error) {
+	return message.ParseRecipient(strings.TrimSpace(address))
+}
+
+// suppressed returns why an address is not written to, if it is so.
+func (s *Service) suppressed(ctx context.Context, mailbox string) (store.Suppression, bool, error) {
+	for _, key := range s.keys.Index() {
+		sup, err := s.store.Suppression(ctx, key.Lookup(mailbox))
+		if err == nil {
+			return sup, true, nil
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return sup, false, err
+		}
+	}
+	return store.Suppression{}, false, nil
+}
+
+// Suppress keeps letters from an address: notices, or with all also those that its owner asks for.
+// reason says why, for whoever looks later.
+func (s *Service) Suppress(ctx context.Context, address string, scope store.Scope, reason string) error {
+	to, err := s.anyRecipient(address)
+	if err != nil {
+		return err
+	}
+	if scope != store.AllLetters && scope != store.NoticesOnly {
+		return fmt.Errorf("illumicode: what is suppressed is %q or %q, not %q", store.AllLetters, store.NoticesOnly, scope)
+	}
+	now := s.now()
+	key := s.keys.Index()[0]
+	return s.store.Write(ctx, func(t store.Tx) error {
+		if err := t.Suppress(ctx, store.Suppression{Thumb: key.Lookup(to.Mailbox()), Kid: key.ID(), Mailbox: to.Mailbox(), Scope: scope, Reason: reason, Since: now}); err != nil {
+			return err
+		}
+		return t.Record(ctx, store.Step{Mailbox: to.Mailbox(), At: now, What: "suppressed", Outcome: string(scope) + ": " + reason, Network: network(ctx)})
+	})
+}
+
+// Restore lets letters go to an address again. It reports whether any were kept back.
+func (s *Service) Restore(ctx context.Context, address, reason string) (bool, error) {
+	to, err := s.anyRecipient(address)
+	if err != nil {
+		return false, err
+	}
+	any := false
+	err = s.store.Write(ctx, func(t store.Tx) error {
+		for _, key := range s.keys.Index() {
+			did, err := t.Unsuppress(ctx, key.Lookup(to.Mailbox()))
+			if err != nil {
+				return err
+			}
+			any = any || did
+		}
+		return t.Record(ctx, store.Step{Mailbox: to.Mailbox(), At: s.now(), What: "restored", Outcome: reason, Network: network(ctx)})
+	})
+	return any, err
+}
+
+// ConfirmAddress records an address as confirmed without a proof, on somebody's responsibility:
+// reason says whose and why. The error is [ErrHeld] if another subject holds it.
+func (s *Service) ConfirmAddress(ctx context.Context, subject, address, reason string) error {
+	to, err := s.anyRecipient(address)
+	if err != nil {
+		return err
+	}
+	if subject == "" || reason == "" {
+		return errors.New("illumicode: a confirmation without a proof needs a subject, and a reason that says on whose word")
+	}
+	now := s.now()
+	return s.store.Write(ctx, func(t store.Tx) error {
+		step := store.Step{Subject: subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: "confirmed by an operator: " + reason, Network: network(ctx)}
+		held, err := t.Confirm(ctx, subject, to.String(), to.Mailbox(), now, step)
+		if err == nil && !held {
+			err = ErrHeld
+		}
+		return err
+	})
+}
+
+// A Forgotten is what an erasure came to.
+type Forgotten struct {
+	Rows int64        // erased or changed
+	Left []store.Find // where the address still stands: nowhere, unless something went wrong
+}
+
+// Forget erases a person by their address, everywhere: see [store.Store.Erase]. Then it searches
+// every table for the address, and returns where it still stands. A suppression stays under its
+// thumbprint, so that the next import does not write to them; keep says to leave one where there was
+// none. Attachments are not searched.
+func (s *Service) Forget(ctx context.Context, address string, keep bool) (Forgotten, error) {
+	to, err := s.anyRecipient(address)
+	if err != nil {
+		return Forgotten{}, err
+	}
+	if keep {
+		_, found, err := s.suppressed(ctx, to.Mailbox())
+		if err == nil && !found {
+			err = s.Suppress(ctx, address, store.AllLetters, "its owner was forgotten")
+		}
+		if err != nil {
+			return Forgotten{}, err
+		}
+	}
+	var f Forgotten
+	if f.Rows, err = s.store.Erase(ctx, to.Mailbox(), to.String()); err != nil {
+		return f, err
+	}
+	f.Left, err = s.store.Search(ctx, to.Mailbox(), to.String())
+	return f, err
+}
+
+// A Backfill is one account's address as another system knew it, to be taken over.
+type Backfill struct {
+	Line     int // where it stood, for reports
+	Subject  string
+	Address  string
+	Standing string    // empty for what ImportOptions say
+	Since    time.Time // since when; the zero time means now
+	Reason   string
+	Wrong    string // why the row could not be read; empty if it could
+}
+
+// ImportOptions are the optional settings of [Service.Import].
+type ImportOptions struct {
+	DryRun bool // count, and change nothing
+
+	// Grandfather makes addresses without a standing confirmed if they are from before this instant,
+	// so that accounts which are older than the confirmation do not lock their owners out. Others
+	// without a standing are unconfirmed.
+	Grandfather time.Time
+}
+
+// Imported is what an import came to.
+type Imported struct {
+	Rows      int
+	Changed   int // new, or with another standing than before
+	Unchanged int // known already, or something newer is known
+	Refused   int // left out
+	Why       []Refusal
+}
+
+// A Refusal is a row that was left out, and why. At most 100 are kept.
+type Refusal struct {
+	Line int
+	Why  string
+}
+
+// importBatch is how many rows one transaction takes.
+const importBatch = 500
+
+// Import takes addresses over with their standings, from a stream of any length in bounded memory,
+// in transactions of some hundred rows: after an error from rows, which it returns, what came before
+// is taken over, and the same import can simply be repeated. A row that cannot be taken is left out
+// and reported.
+func (s *Service) Import(ctx context.Context, rows iter.Seq2[Backfill, error], o ImportOptions) (Imported, error) {
+	var done Imported
+	now := s.now()
+	refuse := func(line int, why string) {
+		done.Refused++
+		if len(done.Why) < 100 {
+			done.Why = append(done.Why, Refusal{line, why})
+		}
+	}
+	var batch []store.Backfill
+	seen := make(map[[2]string]bool)
+	flush := func() error {
+		changed, conflicts, err := s.store.TakeOver(ctx, batch, o.DryRun)
+		if err != nil {
+			return err
+		}
+		for _, line := range conflicts {
+			refuse(line, "another subject holds the address as confirmed")
+		}
+		done.Changed += int(changed)
+		done.Unchanged += len(batch) - int(changed) - len(conflicts)
+		batch = batch[:0]
+		clear(seen)
+		return nil
+	}
+	for row, err := range rows {
+		if err != nil {
+			return done, errors.Join(err, flush())
+		}
+		done.Rows++
+		b, err := s.backfill(row, o, now)
+		if err != nil {
+			refuse(row.Line, err.Error())
+			continue
+		}
+		if key := [2]string{b.Subject, b.Address.Address}; seen[key] {
+			if err := flush(); err != nil {
+				return done, err
+			}
+			seen[key] = true
+		} else {
+			seen[key] = true
+		}
+		if batch = append(batch, b); len(batch) == importBatch {
+			if err := flush(); err != nil {
+				return done, err
+			}
+		}
+	}
+	return done, flush()
+}
+
+// backfill reads one row.
+func (s *Service) backfill(row Backfill, o ImportOptions, now time.Time) (store.Backfill, error) {
+	switch {
+	case row.Wrong != "":
+		return store.Backfill{}, errors.New(row.Wrong)
+	case row.Subject == "":
+		return store.Backfill{}, errors.New("it has no subject")
+	}
+	to, err := s.anyRecipient(row.Address)
+	if err != nil {
+		return store.Backfill{}, err
+	}
+	if row.Since.IsZero() {
+		row.Since = now
+	}
+	standing := store.Standing(row.Standing)
+	switch standing {
+	case "":
+		standing = store.Unconfirmed
+		if row.Since.Before(o.Grandfather) {
+			standing, row.Reason = store.Confirmed, cmp.Or(row.Reason, "older than the confirmation of addresses")
+		}
+	case store.Unconfirmed, store.Confirmed, store.Stale, store.Bounced, store.Silenced:
+	default:
+		return store.Backfill{}, fmt.Errorf("its standing %q is none; they are unconfirmed, confirmed, stale, bounced and suppressed", row.Standing)
+	}
+	return store.Backfill{Line: row.Line, Address: store.Address{
+		Subject: row.Subject, Address: to.String(), Mailbox: to.Mailbox(), Standing: standing, Since: row.Since, Reason: row.Reason}}, nil
+}

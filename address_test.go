@@ -1,0 +1,186 @@
+package illumicode_test
+
+import (
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store"
+)
+
+// Erased, a person stands nowhere any more, not in the queue, not in lists, not where others' letters
+// mention them; and the next import does not write to them.
+func TestForget(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		svc, ctx := k.Service, t.Context()
+		const typed = "Mara_Quist+Ferry@ternisle.example"
+		n := register(t, k, "7", typed)
+		p := signIn(t, k, illumicode.Request{Address: typed})
+		svc.SignInCode(ctx, p.Ticket, "000 000", nil)
+		k.Letter(typed, n+1)
+		if _, err := svc.ChangeAddress(ctx, "7", typed, illumicode.Request{Address: "other@skerry.example"}); err != nil {
+			t.Fatal(err)
+		}
+		k.Letter(typed, n+2)
+		later := time.Now().Add(time.Hour)
+		for _, notice := range []illumicode.Notice{
+			{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: typed}, At: later},
+			{Letter: "moved", Data: map[string]any{"pier": "beside " + typed}, To: illumicode.Request{Address: "ines@ternisle.example"}, At: later},
+		} {
+			if _, err := svc.Notify(ctx, notice); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := svc.Prefer(ctx, typed, "sailings", false); err != nil {
+			t.Fatal(err)
+		}
+		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Claimed] == 0 })
+		mailbox := "mara_quist+ferry@ternisle.example"
+		before, err := svc.Store().Search(ctx, mailbox, typed)
+		if err != nil || len(before) < 8 {
+			t.Fatalf("the search finds the address in %d columns, %v", len(before), err)
+		}
+		f, err := svc.Forget(ctx, typed, true)
+		if err != nil || len(f.Left) != 0 || f.Rows < 15 {
+			t.Errorf("%d rows erased, left %+v, %v", f.Rows, f.Left, err)
+		}
+		for _, spelling := range []string{mailbox, typed, "mara_quist"} {
+			if found, err := svc.Store().Search(ctx, spelling, spelling); err != nil || len(found) != 0 {
+				t.Errorf("%q still stands in %+v, %v", spelling, found, err)
+			}
+		}
+		kept, err := svc.Store().LettersTo(ctx, "ines@ternisle.example", "ines@ternisle.example", 5)
+		if err != nil || len(kept) != 1 || !strings.Contains(kept[0].Data, "beside forgotten@invalid") {
+			t.Errorf("another person's letter: %+v, %v", kept, err)
+		}
+		// What was forgotten with a thumbprint is not written to again, whoever imports it.
+		done, err := svc.Import(ctx, rowsOf(illumicode.Backfill{Line: 2, Subject: "7", Address: typed, Standing: "confirmed"}), illumicode.ImportOptions{})
+		if err != nil || done.Changed != 1 {
+			t.Fatalf("%+v, %v", done, err)
+		}
+		signIn(t, k, illumicode.Request{Address: typed})
+		eventually(t, func() bool {
+			sent, err := svc.Store().LettersTo(ctx, mailbox, typed, 5)
+			return err == nil && len(sent) == 1 && sent[0].State == store.Suppressed
+		})
+	}, withPier(t))
+}
+
+func rowsOf(rows ...illumicode.Backfill) iter.Seq2[illumicode.Backfill, error] {
+	return func(yield func(illumicode.Backfill, error) bool) {
+		for _, r := range rows {
+			if !yield(r, nil) {
+				return
+			}
+		}
+	}
+}
+
+// An import can be tried, repeated and broken off; it reports what it leaves out, and why.
+func TestImport(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		svc, ctx := k.Service, t.Context()
+		register(t, k, "held", "taken@ternisle.example")
+		day := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+		all := []illumicode.Backfill{
+			{Line: 2, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-time.Hour)},
+			{Line: 3, Subject: "2", Address: "new@ternisle.example", Since: day.Add(time.Hour)},
+			{Line: 4, Subject: "3", Address: "Gone@ternisle.example", Standing: "bounced", Reason: "550"},
+			{Line: 5, Subject: "4", Address: "taken@ternisle.example", Standing: "confirmed"},
+			{Line: 6, Subject: "5", Address: "no address"},
+			{Line: 7, Subject: "", Address: "x@ternisle.example"},
+			{Line: 8, Subject: "6", Address: "y@ternisle.example", Standing: "golden"},
+			{Line: 9, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-2 * time.Hour)}, // twice in one file
+		}
+		for range 1200 {
+			i := len(all) + 2
+			all = append(all, illumicode.Backfill{Line: i, Subject: fmt.Sprint("s", i), Address: fmt.Sprintf("p%d@ternisle.example", i), Standing: "confirmed", Since: day})
+		}
+		o := illumicode.ImportOptions{Grandfather: day, DryRun: true}
+		for round, want := range []illumicode.Imported{
+			{Rows: 1208, Changed: 1204, Unchanged: 0, Refused: 4},
+			{Rows: 1208, Changed: 1203, Unchanged: 1, Refused: 4},
+			{Rows: 1208, Changed: 0, Unchanged: 1204, Refused: 4},
+		} {
+			got, err := svc.Import(ctx, rowsOf(all...), o)
+			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 4 {
+				t.Errorf("round %d: %+v, %v; want %+v", round, got, err, want)
+			}
+			if round == 0 && confirmed(t, k, "1") {
+				t.Error("the dry run has changed something")
+			}
+			o.DryRun = false
+		}
+		if !confirmed(t, k, "1") || confirmed(t, k, "2") || confirmed(t, k, "4") {
+			t.Error("grandfathered by date: the old one must be confirmed, the new and the taken one not")
+		}
+		boom := errors.New("the file ends in the middle")
+		broken := func(yield func(illumicode.Backfill, error) bool) {
+			_ = yield(illumicode.Backfill{Line: 2, Subject: "z", Address: "z@ternisle.example", Standing: "confirmed"}, nil) && yield(illumicode.Backfill{}, boom)
+		}
+		if _, err := svc.Import(ctx, broken, o); !errors.Is(err, boom) || !confirmed(t, k, "z") {
+			t.Errorf("broken off: %v; what came before must be taken over", err)
+		}
+	})
+}
+
+// A suppressed address gets no notices, or nothing at all, until it is restored; each step stands in
+// its story.
+func TestSuppress(t *testing.T) {
+	k := illumicodetest.New(t, withPier(t))
+	svc, ctx := k.Service, t.Context()
+	n := register(t, k, "7", mara)
+	ended := func() store.Delivery {
+		t.Helper()
+		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
+		all, err := svc.Store().LettersTo(ctx, mara, mara, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return all[0]
+	}
+	notify := func() store.State {
+		t.Helper()
+		if _, err := svc.Notify(ctx, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}}); err != nil {
+			t.Fatal(err)
+		}
+		return ended().State
+	}
+	if err := svc.Suppress(ctx, strings.ToUpper(mara), store.NoticesOnly, "they complained"); err != nil {
+		t.Fatal(err)
+	}
+	if got := notify(); got != store.Suppressed {
+		t.Errorf("a notice: %s", got)
+	}
+	signIn(t, k, illumicode.Request{Address: mara})
+	k.Letter(mara, n+1) // what its owner asks for still comes
+	if err := svc.Suppress(ctx, mara, store.AllLetters, "by court order"); err != nil {
+		t.Fatal(err)
+	}
+	signIn(t, k, illumicode.Request{Address: mara})
+	if d := ended(); d.State != store.Suppressed || !strings.Contains(d.Note, "address show") {
+		t.Errorf("a code: %s, %q", d.State, d.Note)
+	}
+	if any, err := svc.Restore(ctx, mara, "the order was lifted"); err != nil || !any {
+		t.Errorf("restored: %v, %v", any, err)
+	}
+	if got := notify(); got != store.Sent {
+		t.Errorf("a notice after it was restored: %s", got)
+	}
+	story, err := svc.Story(ctx, mara)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var whats []string
+	for _, s := range story.Trail {
+		whats = append(whats, s.What)
+	}
+	if text := strings.Join(whats, " "); !strings.Contains(text, "restored begun suppressed begun suppressed") || len(story.Deliveries) < 5 || len(story.Addresses) != 1 {
+		t.Errorf("the story: %s; %d letters", text, len(story.Deliveries))
+	}
+}

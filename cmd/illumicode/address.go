@@ -1,0 +1,260 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/store"
+)
+
+func (a *app) address() *cobra.Command {
+	return group("address", "Addresses: what is known of them, and what people at a keyboard may do with them",
+		a.addressShow(), a.addressConfirm(), a.addressSuppress(), a.addressRestore(), a.addressForget(), a.addressImport())
+}
+
+// onService runs fn with the service of the configuration.
+func (a *app) onService(ctx context.Context, fn func(*illumicode.Service) error) error {
+	f, err := a.load()
+	if err != nil {
+		return err
+	}
+	return a.withService(ctx, f, func(svc *illumicode.Service, _ *slog.Logger) error { return fn(svc) })
+}
+
+func (a *app) addressShow() *cobra.Command {
+	var resend bool
+	cmd := &cobra.Command{
+		Use:   "show ADDRESS",
+		Short: "Tell the whole story of an address: standings, challenges, letters, attempts, and why one did not arrive",
+		Args:  oneArg("an address"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				s, err := svc.Story(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				if resend {
+					return a.resendTo(cmd.Context(), svc, s)
+				}
+				return a.print(storyJSON(s), func() { a.story(s) })
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&resend, "resend", false, "send the letter of the pending signup again, as its owner could")
+	return cmd
+}
+
+// resendTo sends the pending letter again: the same proof, to the same address, with the same waits.
+func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, s illumicode.Story) error {
+	for _, one := range s.Addresses {
+		p, err := svc.ResendTo(ctx, one.Subject)
+		if errors.Is(err, illumicode.ErrNothingPending) {
+			continue
+		}
+		if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
+			return fmt.Errorf("the letter is on its way; it can be sent again at %s", clock(soon.At))
+		}
+		if err != nil {
+			return err
+		}
+		return a.print(map[string]any{"subject": one.Subject, "again_at": p.ResendAfter}, func() {
+			a.line("The letter of subject %s goes out once more, with the same proof. The next time at %s.", one.Subject, clock(p.ResendAfter))
+		})
+	}
+	return errors.New("no signup is pending for this address, so there is no letter to send again; a code to sign in is asked for by its owner")
+}
+
+// story prints what is known of an address, in the order in which somebody asks.
+func (a *app) story(s illumicode.Story) {
+	a.line("%s", s.Mailbox)
+	if s.Suppression != nil {
+		a.line("  SUPPRESSED (%s) since %s: %s. `illumicode address restore` lets letters go again.", s.Suppression.Scope, clock(s.Suppression.Since), s.Suppression.Reason)
+	}
+	if s.Failures >= 5 {
+		a.line("  Many wrong codes lately: tries are some seconds apart. That fades within hours.")
+	}
+	if len(s.Addresses) == 0 {
+		a.line("  No account has it.")
+	}
+	for _, one := range s.Addresses {
+		line := fmt.Sprintf("  %s for subject %s since %s", one.Standing, one.Subject, clock(one.Since))
+		if one.Reason != "" {
+			line += ": " + one.Reason
+		}
+		if !one.GraceEnds.IsZero() {
+			line += "; works until " + clock(one.GraceEnds)
+		}
+		a.line("%s", line)
+	}
+	for _, c := range s.Changes {
+		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State, clock(c.Made))
+	}
+	if len(s.Deliveries) > 0 {
+		a.line("")
+		a.line("Letters, the latest first:")
+	}
+	for _, d := range s.Deliveries {
+		a.line("  %s  %-14s %-10s %s", clock(d.Created), d.Letter, d.State, d.Note)
+		for _, t := range d.Tried {
+			a.line("      %s  attempt %d through %s: %s  %s", clock(t.Begun), t.Number, t.Provider, t.Class, t.Reply)
+		}
+	}
+	if len(s.Trail) > 0 {
+		a.line("")
+		a.line("What happened, the latest first:")
+	}
+	for _, step := range s.Trail {
+		from := ""
+		if step.Network != "" {
+			from = "  from " + step.Network
+		}
+		a.line("  %s  %-10s %s%s", clock(step.At), step.What, step.Outcome, from)
+	}
+}
+
+// storyJSON is a story for machines.
+func storyJSON(s illumicode.Story) map[string]any {
+	letters := make([]map[string]any, len(s.Deliveries))
+	for i, d := range s.Deliveries {
+		tried := make([]map[string]any, len(d.Tried))
+		for j, t := range d.Tried {
+			tried[j] = map[string]any{"number": t.Number, "provider": t.Provider, "begun": t.Begun, "class": t.Class, "reply": t.Reply}
+		}
+		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created, "note": d.Note, "attempts": tried}
+	}
+	standings := make([]map[string]any, len(s.Addresses))
+	for i, one := range s.Addresses {
+		standings[i] = map[string]any{"subject": one.Subject, "address": one.Address, "standing": one.Standing, "since": one.Since, "reason": one.Reason}
+	}
+	trail := make([]map[string]any, len(s.Trail))
+	for i, t := range s.Trail {
+		trail[i] = map[string]any{"at": t.At, "what": t.What, "outcome": t.Outcome, "network": t.Network, "challenge": t.Challenge}
+	}
+	out := map[string]any{"mailbox": s.Mailbox, "standings": standings, "letters": letters, "trail": trail}
+	if s.Suppression != nil {
+		out["suppressed"] = map[string]any{"scope": s.Suppression.Scope, "reason": s.Suppression.Reason, "since": s.Suppression.Since}
+	}
+	return out
+}
+
+func (a *app) addressConfirm() *cobra.Command {
+	var subject, reason string
+	cmd := &cobra.Command{
+		Use:   "confirm ADDRESS --subject SUBJECT --reason WHY",
+		Short: "Record an address as confirmed without a proof, on your responsibility",
+		Args:  oneArg("an address"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if subject == "" || reason == "" {
+				return misuse{errors.New("address confirm wants --subject, and --reason: on whose word, and why")}
+			}
+			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				if err := svc.ConfirmAddress(cmd.Context(), subject, args[0], reason); err != nil {
+					return err
+				}
+				return a.print(map[string]string{"subject": subject, "standing": "confirmed"}, func() { a.line("%s is confirmed for subject %s.", args[0], subject) })
+			})
+		},
+	}
+	cmd.Flags().StringVar(&subject, "subject", "", "whose address it is")
+	cmd.Flags().StringVar(&reason, "reason", "", "on whose word, and why")
+	return cmd
+}
+
+func (a *app) addressSuppress() *cobra.Command {
+	var all bool
+	var reason string
+	cmd := &cobra.Command{
+		Use:   "suppress ADDRESS --reason WHY",
+		Short: "Keep notices from an address, or with --all every letter",
+		Args:  oneArg("an address"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if reason == "" {
+				return misuse{errors.New("address suppress wants --reason, for whoever looks later")}
+			}
+			scope := store.NoticesOnly
+			if all {
+				scope = store.AllLetters
+			}
+			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				if err := svc.Suppress(cmd.Context(), args[0], scope, reason); err != nil {
+					return err
+				}
+				return a.print(map[string]any{"suppressed": scope}, func() { a.line("%s is not written to any more (%s).", args[0], scope) })
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "also the letters that its owner asks for, such as codes")
+	cmd.Flags().StringVar(&reason, "reason", "", "why")
+	return cmd
+}
+
+func (a *app) addressRestore() *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{
+		Use:   "restore ADDRESS --reason WHY",
+		Short: "Let letters go to an address again",
+		Args:  oneArg("an address"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if reason == "" {
+				return misuse{errors.New("address restore wants --reason, for whoever looks later")}
+			}
+			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				any, err := svc.Restore(cmd.Context(), args[0], reason)
+				if err != nil {
+					return err
+				}
+				if !any {
+					return fmt.Errorf("%s was not suppressed", args[0])
+				}
+				return a.print(map[string]bool{"restored": true}, func() { a.line("%s is written to again.", args[0]) })
+			})
+		},
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why")
+	return cmd
+}
+
+func (a *app) addressForget() *cobra.Command {
+	var yes, keep bool
+	cmd := &cobra.Command{
+		Use:   "forget ADDRESS",
+		Short: "Erase a person everywhere, and prove it by a search of every table",
+		Args:  oneArg("an address"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes {
+				ok, err := a.ask(fmt.Sprintf("Everything that is kept of %s would be erased, letters on their way too. Go on?", args[0]))
+				if err != nil {
+					return err
+				}
+				if !ok {
+					return errors.New("nothing was changed")
+				}
+			}
+			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				f, err := svc.Forget(cmd.Context(), args[0], keep)
+				if err != nil {
+					return err
+				}
+				if len(f.Left) > 0 {
+					var where []string
+					for _, l := range f.Left {
+						where = append(where, fmt.Sprintf("%s.%s (%d)", l.Table, l.Column, l.Rows))
+					}
+					return fmt.Errorf("%d rows were erased, and the address still stands in %s", f.Rows, strings.Join(where, ", "))
+				}
+				return a.print(map[string]any{"erased": f.Rows, "left": 0}, func() {
+					a.line("%d rows were erased or changed. A search of every table finds the address nowhere.", f.Rows)
+				})
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&keep, "suppress", false, "leave a thumbprint, so that nothing writes to the address again")
+	return cmd
+}
