@@ -1,0 +1,132 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/config"
+)
+
+// The operator's verbs on addresses: backfill, the story, suppress, restore, confirm, forget.
+func TestAddressVerbs(t *testing.T) {
+	p := newPlace(t)
+	file := filepath.Join(t.TempDir(), "accounts.csv")
+	csv := "\ufeffSubject,address,since\n1,old@ternisle.example,2019-05-01\n2,new@ternisle.example,2026-11-20T08:00:00Z\n3,nonsense,\n4,x@ternisle.example,last week\n"
+	if err := os.WriteFile(file, []byte(csv), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"--dry-run"}, nil, nil} {
+		out, errOut, code := p.do(append([]string{"address", "import", file, "--grandfather-before", "2026-11-01"}, args...)...)
+		if code != exitFailed || !strings.Contains(out, "4 rows: ") || !strings.Contains(out, "line 4: ") || !strings.Contains(out, `"last week" is no day`) || !strings.Contains(errOut, "2 rows were left out") {
+			t.Errorf("import %v: exit %d\n%s%s", args, code, out, errOut)
+		}
+	}
+	out := p.must("address", "show", "OLD@ternisle.example")
+	if !strings.Contains(out, "confirmed for subject 1 since 2019-05-01") || !strings.Contains(out, "older than the confirmation") {
+		t.Errorf("show:\n%s", out)
+	}
+	p.must("address", "suppress", "old@ternisle.example", "--all", "--reason", "asked by phone")
+	p.do("notify", "--to", "old@ternisle.example") // waits, and fails, as it must
+	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "SUPPRESSED (all)") || !strings.Contains(out, "asked by phone") || !strings.Contains(out, "trial          suppressed") {
+		t.Errorf("show, suppressed:\n%s", out)
+	}
+	p.must("address", "restore", "old@ternisle.example", "--reason", "asked again")
+	p.must("address", "confirm", "new@ternisle.example", "--subject", "2", "--reason", "seen the passport")
+	var story struct{ Standings []struct{ Standing string } }
+	if err := json.Unmarshal([]byte(p.must("address", "show", "new@ternisle.example", "--json")), &story); err != nil || len(story.Standings) != 1 || story.Standings[0].Standing != "confirmed" {
+		t.Errorf("show --json: %+v, %v", story, err)
+	}
+	if _, errOut, code := p.do("address", "forget", "old@ternisle.example"); code != exitMisused || !strings.Contains(errOut, "--yes") {
+		t.Errorf("forget without a terminal and without --yes: exit %d\n%s", code, errOut)
+	}
+	if out := p.must("address", "forget", "old@ternisle.example", "--yes"); !strings.Contains(out, "finds the address nowhere") {
+		t.Errorf("forget: %s", out)
+	}
+	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "No account has it") {
+		t.Errorf("show, forgotten:\n%s", out)
+	}
+	for _, args := range [][]string{{"show"}, {"confirm", "a@ternisle.example"}, {"suppress", "a@ternisle.example"}, {"restore", "a@ternisle.example"}, {"import", file, "--grandfather-before", "soon"}} {
+		if _, errOut, code := p.do(append([]string{"address"}, args...)...); code != exitMisused || errOut == "" {
+			t.Errorf("address %v: exit %d\n%s", args, code, errOut)
+		}
+	}
+}
+
+// A planned rotation breaks nothing; a key that something depends on is not retired but in an
+// emergency, which says what it breaks; a running process takes the change up.
+func TestKeysVerbs(t *testing.T) {
+	p := newPlace(t)
+	f, err := config.Load(p.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	svc, closeAll, err := f.Open(t.Context(), slog.New(slog.DiscardHandler), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	running := svc.Keys()
+	go f.FollowKeyring(ctx, running, slog.New(slog.DiscardHandler))
+	if _, err := svc.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("1")); err != nil {
+		t.Fatal(err)
+	}
+	if err := closeAll(); err != nil { // the verbs open the file, and one process may do so once
+		t.Fatal(err)
+	}
+	var keys []struct {
+		Kid, Use, Status string
+		Challenges       int
+	}
+	list := func() {
+		t.Helper()
+		keys = nil
+		if err := json.Unmarshal([]byte(p.must("keys", "list", "--json")), &keys); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list()
+	old := keys[0].Kid
+	if len(keys) != 3 || keys[0].Challenges != 1 || keys[0].Status != "signs" {
+		t.Fatalf("%+v", keys)
+	}
+	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut, "rotate first") {
+		t.Errorf("retiring the active key: exit %d, %s", code, errOut)
+	}
+	for _, use := range []string{"link", "receipt", "index"} {
+		p.must("keys", "rotate", "--use", use)
+	}
+	p.must("keys", "rekey")
+	list()
+	if len(keys) != 6 || keys[0].Kid == old || keys[1].Kid != old || keys[1].Status != "verifies" {
+		t.Errorf("after the rotations: %+v", keys)
+	}
+	var set struct{ Keys []map[string]string }
+	if err := json.Unmarshal([]byte(p.must("keys", "jwks")), &set); err != nil || len(set.Keys) != 2 || set.Keys[0]["d"] != "" {
+		t.Errorf("jwks: %+v, %v", set, err)
+	}
+	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut, "1 open challenges") {
+		t.Errorf("retiring a key in use: exit %d, %s", code, errOut)
+	}
+	for end := time.Now().Add(20 * time.Second); running.Active().ID() != keys[0].Kid; {
+		if time.Now().After(end) {
+			t.Fatal("a running process does not take the new key up")
+		}
+	}
+	if out := p.must("keys", "retire", old, "--emergency"); !strings.Contains(out, "BROKEN by it: 1 open challenges") {
+		t.Errorf("in an emergency: %s", out)
+	}
+	if _, errOut, code := p.do("keys", "rotate", "--overlap", "1m"); code != exitMisused {
+		t.Errorf("an overlap of a minute: exit %d, %s", code, errOut)
+	}
+	if info, err := os.Stat(p.file("keyring.json")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("others can read the keyring, or %v", err)
+	}
+}

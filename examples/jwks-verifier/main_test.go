@@ -1,0 +1,82 @@
+package main
+
+import (
+	"bytes"
+	"database/sql"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/illumicodetest"
+)
+
+// A receipt that a sign-in has given is taken by a program that has the public keys alone, in Go and
+// in Python; one for another service, a changed one, an old one and a link are not.
+func TestVerifiers(t *testing.T) {
+	now := time.Now()
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		ring, err := c.Keys.Rotate(token.ForReceipts, now, now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Keys = ring
+	})
+	const mara = "mara@ternisle.example"
+	pending, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("passenger 7"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := k.Letter(mara, 1)
+	var receipt string
+	if err := k.Service.ConfirmCode(t.Context(), pending.Ticket, l.Code(), func(tx *sql.Tx, p illumicode.Proof) error {
+		receipt, err = k.Service.In(tx).Receipt(t.Context(), p, "cargo")
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	jwks := filepath.Join(t.TempDir(), "jwks.json")
+	if err := os.WriteFile(jwks, k.Keys.JWKS(now), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	issuer := k.Service.Site().BaseURL
+	changed := []byte(receipt)
+	changed[len(changed)/2] ^= 1
+	for _, tt := range []struct {
+		name, receipt, audience string
+		want                    bool
+	}{
+		{"good", receipt, "cargo", true},
+		{"for another service", receipt, "mail room", false},
+		{"changed", string(changed), "cargo", false},
+		{"a link", k.Token(l), "cargo", false},
+		{"nonsense", "a.b.c", "cargo", false},
+	} {
+		var out bytes.Buffer
+		err := run(jwks, issuer, tt.audience, strings.NewReader(tt.receipt), &out)
+		if (err == nil) != tt.want || tt.want && out.String() != "passenger 7, by signup\n" {
+			t.Errorf("Go, %s: %v, %q", tt.name, err, out.String())
+		}
+		python := exec.CommandContext(t.Context(), "/usr/bin/python3", "verify.py", jwks, issuer, tt.audience)
+		python.Stdin = strings.NewReader(tt.receipt)
+		said, err := python.CombinedOutput()
+		if (err == nil) != tt.want || tt.want && string(said) != "passenger 7\n" {
+			t.Errorf("Python, %s: %v, %q", tt.name, err, said)
+		}
+	}
+	raw, err := os.ReadFile(jwks)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, err := keys(raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := verify(receipt, all, issuer, "cargo", now.Add(token.ReceiptLife+time.Minute)); err == nil {
+		t.Error("it is taken after five minutes")
+	}
+}
