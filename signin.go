@@ -57,19 +57,18 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 				st.tries = s.purposes[challenge.SignIn].Policy.TriesAfter(failures.Count(now))
 			}
 			owner, err := rows.Owner(ctx, mailbox)
-			to := admission
-			switch {
-			case err == nil:
-				st.subject = owner.Subject
-				if to.address, err = message.ParseRecipient(owner.Address); err != nil {
-					return err
-				}
-				to.address.Name = admission.address.Name
-			case errors.Is(err, store.ErrNotFound):
-				st.decoy, st.letter = true, unknownLetter
-			default:
+			stored := owner.Address
+			if errors.Is(err, store.ErrNotFound) {
+				st.decoy, st.letter, stored = true, unknownLetter, admission.address.String()
+			} else if err != nil {
 				return err
 			}
+			st.subject = owner.Subject
+			to := admission
+			if to.address, err = message.ParseRecipient(stored); err != nil {
+				return err
+			}
+			to.address.Name = admission.address.Name
 			p, err = t.begin(ctx, to, st)
 			p.Address = admission.address.String() // as it was typed: the other spelling would tell
 			return err

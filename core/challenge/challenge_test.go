@@ -1,10 +1,14 @@
 package challenge
 
 import (
+	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/illumicode/illumicode/core/otp"
 )
 
 var t0 = time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
@@ -118,6 +122,102 @@ func TestPolicyRefuses(t *testing.T) {
 	} {
 		if _, err := tt.p.WithDefaults(Signup); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%+v: %v, want an error about %s", tt.p, err, tt.want)
+		}
+	}
+}
+
+// The odds of guessing are what the policy computes: played against real codes.
+func TestOdds(t *testing.T) {
+	const challenges, guesses = 40_000, 2000
+	p := Policy{Digits: 6, Tries: guesses}
+	key := []byte("a key of thirty-two bytes, as is.")
+	hits := 0
+	for i := range challenges {
+		id := fmt.Sprint("challenge ", i)
+		for generation := 1; generation <= 2; generation++ { // two codes are good at the turn
+			if code := otp.Derive(key, id, generation, p.Digits); code < fmt.Sprintf("%06d", guesses) {
+				hits++
+				break
+			}
+		}
+	}
+	want := p.Odds() * challenges
+	if diff := math.Abs(float64(hits) - want); diff > 5*math.Sqrt(want) {
+		t.Errorf("%d of %d were guessed, computed are %.0f", hits, challenges, want)
+	}
+	if odds := policy(t).Odds(); odds > 1.001e-5 || odds < 0.999e-5 {
+		t.Errorf("by default one challenge is guessed with odds of %g, want 1 in 100,000", odds)
+	}
+}
+
+// Guessing is slowed down and never locked, and fades; the clock may jump as it likes.
+func TestSlowing(t *testing.T) {
+	p := policy(t)
+	for _, tt := range []struct {
+		failures float64
+		pause    time.Duration
+		tries    int
+	}{{0, 0, 5}, {4.9, 0, 5}, {5, time.Second, 5}, {8, 8 * time.Second, 5}, {12, 30 * time.Second, 3}, {30, 30 * time.Second, 1}, {1e9, 30 * time.Second, 1}} {
+		if got, tries := Pause(tt.failures), p.TriesAfter(tt.failures); got != tt.pause || tries != tt.tries {
+			t.Errorf("after %v failures: %v and %d tries, want %v and %d", tt.failures, got, tries, tt.pause, tt.tries)
+		}
+	}
+	r := Record{}.Failed(t0).Failed(t0)
+	for _, tt := range []struct {
+		after time.Duration
+		want  float64
+	}{{0, 2}, {time.Hour, 1}, {2 * time.Hour, 0.5}, {-24 * time.Hour, 2}} {
+		if got := r.Count(t0.Add(tt.after)); math.Abs(got-tt.want) > 1e-9 {
+			t.Errorf("after %v two failures count %v, want %v", tt.after, got, tt.want)
+		}
+	}
+}
+
+// There is room for three; a place is free again when one has died.
+func TestRoom(t *testing.T) {
+	p, err := Policy{}.WithDefaults(SignIn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var open []Challenge
+	for i := range MaxOpen {
+		open = append(open, Begin(p, t0).HandedOver(1, t0.Add(time.Duration(i)*time.Minute)))
+	}
+	now := t0.Add(5 * time.Minute)
+	if ok, _ := Room(open[1:], now); !ok {
+		t.Error("no room beside two")
+	}
+	ok, at := Room(open, now)
+	if want := t0.Add(10 * time.Minute); ok || !at.Equal(want) {
+		t.Errorf("beside three: %v, at %v; want room at %v", ok, at, want)
+	}
+	if ok, _ := Room(open, at); !ok {
+		t.Error("no room when it was promised")
+	}
+}
+
+// What a challenge answers by its state and its forms.
+func TestJudge(t *testing.T) {
+	c := Begin(policy(t), t0)
+	for _, tt := range []struct {
+		change func(*Challenge)
+		form   Form
+		want   Outcome
+	}{
+		{func(c *Challenge) { c.State, c.Why = Ended, NotMe }, Code, CalledOff},
+		{func(c *Challenge) { c.State, c.Why = Ended, Lapsed }, Link, Expired},
+		{func(c *Challenge) { c.Forms = CodeOnly }, Link, NotOffered},
+		{func(c *Challenge) { c.Forms = CodeOnly }, Code, Good},
+		{func(c *Challenge) { c.Forms = LinkOnly }, Code, NotOffered},
+		{func(c *Challenge) { c.State, c.Forms = Accepted, LinkOnly }, Code, AlreadyDone},
+	} {
+		changed := c
+		tt.change(&changed)
+		if got := changed.Judge(tt.form, t0); got != tt.want {
+			t.Errorf("%+v by %s: %s, want %s", changed, tt.form, got, tt.want)
+		}
+		if alive := changed.Alive(t0); alive != (changed.State == Open) {
+			t.Errorf("%+v is alive: %v", changed, alive)
 		}
 	}
 }

@@ -23,6 +23,10 @@ CREATE INDEX illumicode_address_mailbox ON illumicode_address (mailbox);
 CREATE INDEX illumicode_address_again ON illumicode_address (asked) WHERE standing IN ('stale', 'bounced');
 CREATE INDEX illumicode_address_grace ON illumicode_address (grace_ends) WHERE grace_ends > 0;
 
+-- Nobody's: what a sign-in reads where there is no account, so that it does the same work.
+INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES ('', '', 'nobody', 'confirmed', 0);
+INSERT INTO illumicode_holder (mailbox, subject, since) VALUES ('nobody', '', 0);
+
 -- A change of address, which the holder of the old one can take back for some days.
 CREATE TABLE illumicode_change (
   id          TEXT NOT NULL PRIMARY KEY,

@@ -1,0 +1,222 @@
+package illumicode_test
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store/sqlite"
+)
+
+// How long a sign-in takes does not tell whether an address has an account: over many requests of
+// each kind in turn, one of those with an account takes longer than one of those without in half of
+// all pairs. (The share of pairs is what Mann and Whitney's U counts; with as many as here it strays
+// from a half by a fortieth.)
+func TestSignInTimingTellsNothing(t *testing.T) {
+	const each = 400
+	k := illumicodetest.Idle(t)
+	people := func(yield func(illumicode.Backfill, error) bool) {
+		for i := range each {
+			if !yield(illumicode.Backfill{Line: i, Subject: fmt.Sprint(i), Address: fmt.Sprintf("known%d@ternisle.example", i), Standing: "confirmed"}, nil) {
+				return
+			}
+		}
+	}
+	if _, err := k.Service.Import(t.Context(), people, illumicode.ImportOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	var begin, wrong [2][]float64
+	for i := range each {
+		for _, kind := range []int{i % 2, 1 - i%2} { // in turn, neither always first
+			address := fmt.Sprintf([]string{"known%d@ternisle.example", "nobod%d@ternisle.example"}[kind], i)
+			start := time.Now()
+			p, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: address})
+			begun := time.Now()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := k.Service.SignInCode(t.Context(), p.Ticket, "000000", nil); !errors.Is(err, illumicode.ErrWrongCode) {
+				t.Fatal(err)
+			}
+			begin[kind] = append(begin[kind], begun.Sub(start).Seconds())
+			wrong[kind] = append(wrong[kind], time.Since(begun).Seconds())
+		}
+	}
+	for what, times := range map[string][2][]float64{"to ask for a code": begin, "to try a wrong one": wrong} {
+		longer := 0
+		slices.Sort(times[1])
+		for _, x := range times[0] {
+			n, _ := slices.BinarySearch(times[1], x)
+			longer += n
+		}
+		share := float64(longer) / each / each
+		t.Logf("%s: with an account longer in %.3f of the pairs", what, share)
+		if math.Abs(share-0.5) > 0.09 {
+			t.Errorf("%s: with an account it takes longer in %.3f of the pairs", what, share)
+		}
+	}
+}
+
+// Whoever has a full copy of the database, and not the keyring, can sign in nobody.
+func TestDatabaseDump(t *testing.T) {
+	k := illumicodetest.New(t)
+	n := register(t, k, "7", mara)
+	p := signIn(t, k, illumicode.Request{Address: mara})
+	l := k.Letter(mara, n+1)
+	change, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: newMara})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := k.Letter(newMara, 1)
+	// What would help is nowhere in it.
+	for what, secret := range map[string]string{"code": strings.ReplaceAll(l.Code(), " ", ""), "token": k.Token(l), "ticket": p.Ticket,
+		"code of the change": strings.ReplaceAll(other.Code(), " ", ""), "ticket of the change": change.Ticket} {
+		found, err := k.Service.Store().Search(t.Context(), secret, secret)
+		if err != nil || len(found) != 0 {
+			t.Errorf("the %s stands in %+v, %v", what, found, err)
+		}
+	}
+	dump := filepath.Join(t.TempDir(), "dump.db")
+	if _, err := k.Service.Store().DB().ExecContext(t.Context(), "VACUUM INTO ?", dump); err != nil {
+		t.Fatal(err)
+	}
+	st, err := sqlite.Open(t.Context(), dump)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	thief := illumicodetest.Idle(t, func(c *illumicode.Config) { c.Store = st }) // with a keyring of their own
+	var digest string
+	if err := st.DB().QueryRow("SELECT ticket FROM illumicode_challenge WHERE purpose = 'signin'").Scan(&digest); err != nil {
+		t.Fatal(err)
+	}
+	for _, ticket := range []string{digest, p.Ticket} { // even with the browser's ticket
+		for _, code := range []string{l.Code(), other.Code(), "000000"} {
+			if who, err := thief.Service.SignInCode(t.Context(), ticket, code, nil); err == nil {
+				t.Errorf("signed in as %+v", who)
+			}
+		}
+		if _, err := k.Service.SignInCode(t.Context(), digest, l.Code(), nil); err == nil {
+			t.Error("the digest of a ticket is taken for the ticket")
+		}
+	}
+	if _, err := thief.Service.SignInLink(t.Context(), p.Ticket, k.Token(l), nil); err == nil {
+		t.Error("a link works without its key")
+	}
+	// Nor do rows that the thief writes with a key of theirs count where the keyring is.
+	mine := signIn(t, thief, illumicode.Request{Address: mara})
+	if _, err := k.Service.SignInCode(t.Context(), mine.Ticket, "000000", nil); err == nil {
+		t.Error("a challenge that the service never began signs in")
+	}
+}
+
+// Two subjects prove one address at once, again and again: one of them holds it.
+func TestTwoSubjectsAtOnce(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		for round := range 10 {
+			address := fmt.Sprintf("round%d@ternisle.example", round)
+			var tokens []string
+			for i := range 2 {
+				if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address}, illumicode.Subject(fmt.Sprint(address, i))); err != nil {
+					t.Fatal(err)
+				}
+				tokens = append(tokens, k.Token(k.Letter(address, i+1)))
+			}
+			var won, held atomic.Int64
+			var all sync.WaitGroup
+			for _, tok := range tokens {
+				all.Go(func() {
+					switch err := k.Service.Confirm(t.Context(), tok, nil); {
+					case err == nil:
+						won.Add(1)
+					case errors.Is(err, illumicode.ErrHeld):
+						held.Add(1)
+					default:
+						t.Error(err)
+					}
+				})
+			}
+			all.Wait()
+			if won.Load() != 1 || held.Load() != 1 {
+				t.Fatalf("%d hold it, %d were told so", won.Load(), held.Load())
+			}
+		}
+	})
+}
+
+// A proof is for the subject and the address of its challenge, whatever has changed in between.
+func TestSubjectSwap(t *testing.T) {
+	k := illumicodetest.New(t)
+	register(t, k, "7", mara)
+	register(t, k, "8", "ines@ternisle.example")
+	p, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: newMara})
+	if err != nil {
+		t.Fatal(err)
+	}
+	proof, err := k.Service.Prove(t.Context(), p.Ticket, k.Letter(newMara, 1).Code())
+	if err != nil || proof.Subject() != "7" || proof.Address() != newMara {
+		t.Fatalf("%+v, %v", proof, err)
+	}
+	// While the proof is in hand the change is corrected to another address: it is void.
+	if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "m@skerry.example"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	tx, err := k.Service.Store().DB().BeginTx(t.Context(), &sql.TxOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if err := k.Service.In(tx).Accept(t.Context(), proof); !errors.Is(err, illumicode.ErrUsed) {
+		t.Errorf("a proof of an address that was corrected since: %v", err)
+	}
+}
+
+// The purpose of the application's own: its letter, its life, its form of proof.
+func TestOwnPurpose(t *testing.T) {
+	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
+		c.Purposes = map[string]illumicode.Purpose{"skipper": {Letter: "confirm", Policy: challenge.Policy{Forms: challenge.CodeOnly, Digits: 8, CodeLife: time.Minute}}}
+	})
+	var p illumicode.Pending
+	begin := func(purpose string) error {
+		admission, err := k.Service.Admit(t.Context(), illumicode.Request{Address: mara})
+		if err != nil {
+			t.Fatal(err)
+		}
+		tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer tx.Rollback()
+		if p, err = k.Service.In(tx).Begin(t.Context(), admission, illumicode.Ask{Purpose: purpose, Subject: "7"}); err != nil {
+			return err
+		}
+		return errors.Join(tx.Commit(), func() error { k.Service.Wake(); return nil }())
+	}
+	for _, wrong := range []string{"signup", "stepup", "pilot", ""} {
+		if err := begin(wrong); err == nil {
+			t.Errorf("%q began as a purpose of the application's own", wrong)
+		}
+	}
+	if err := begin("skipper"); err != nil {
+		t.Fatal(err)
+	}
+	l := k.Letter(mara, 1)
+	if strings.Contains(l.Text, "/confirm?t=") || len(strings.ReplaceAll(l.Code(), " ", "")) != 8 {
+		t.Errorf("code only, of eight digits:\n%s", l.Text)
+	}
+	var told string
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(_ *sql.Tx, proof illumicode.Proof) error { told = proof.Purpose(); return nil }); err != nil || told != "skipper" {
+		t.Errorf("%q, %v", told, err)
+	}
+}
