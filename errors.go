@@ -11,8 +11,8 @@ var (
 	ErrInvalid = errors.New("illumicode: not a valid link or ticket")
 	// ErrExpired matches a proof whose life is over. A resend or a new signup helps.
 	ErrExpired = errors.New("illumicode: expired")
-	// ErrUsed matches a proof that has done its work: the address is confirmed already.
-	ErrUsed = errors.New("illumicode: already confirmed")
+	// ErrUsed matches a proof that has done its work, or was used by another caller at the same moment.
+	ErrUsed = errors.New("illumicode: it has been done already")
 	// ErrCalledOff matches a proof whose challenge was ended before: its reader said "this was not
 	// me", its address was corrected, or the same browser began another.
 	ErrCalledOff = errors.New("illumicode: called off")

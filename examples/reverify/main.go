@@ -1,0 +1,90 @@
+// Reverify changes the address of an account twice: once as its owner wants it, and once as somebody
+// wants it who got into the account, until the owner takes it back. Run it:
+//
+//	go run ./examples/reverify DIR
+package main
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log"
+	"os"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/examples/internal/quay"
+)
+
+const (
+	first  = "mara@gullquay.example"
+	second = "mara.quist@ternisle.example"
+	thief  = "mara.quist@elsewhere.example"
+)
+
+// The application's table: what it knows of an account.
+const users = `CREATE TABLE IF NOT EXISTS users (id TEXT PRIMARY KEY, email TEXT, locked INTEGER DEFAULT 0);
+INSERT INTO users (id, email) VALUES ('7', '` + first + `') ON CONFLICT DO NOTHING`
+
+func main() {
+	if len(os.Args) != 2 {
+		log.Fatal("usage: reverify DIR")
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	svc := quay.Open(ctx, os.Args[1], "https://gullquay.example")
+	quay.Must(svc.Store().DB().Exec(users))
+	quay.Check(svc.ConfirmAddress(ctx, "7", first, "made for this example"))
+
+	// What the application writes when an address is proven, in the same commit.
+	apply := func(tx *sql.Tx, p illumicode.Proof) error {
+		_, err := tx.Exec("UPDATE users SET email = ? WHERE id = ?", p.Address(), p.Subject())
+		return err
+	}
+
+	change := func(from, to string) (proof, undo quay.Letter, ticket string) {
+		pending := quay.Must(svc.ChangeAddress(ctx, "7", from, illumicode.Request{Address: to, Name: "Mara"}))
+		for range 2 { // to the new address with the proof, to the old one with the way back
+			if l := svc.Next(); l.To == to {
+				proof = l
+			} else {
+				undo = l
+			}
+		}
+		fmt.Printf("%-29s gets %q\n%-29s gets %q\n", proof.To, proof.Subject, undo.To, undo.Subject)
+		return proof, undo, pending.Ticket
+	}
+
+	// The owner moves. Until the new address is proven, the old one works.
+	proof, _, ticket := change(first, second)
+	fmt.Println("pending: the account has", quay.Must(svc.Address(ctx, "7")))
+	quay.Check(svc.ConfirmCode(ctx, ticket, proof.Code, apply))
+	fmt.Println("proven:  the account has", quay.Must(svc.Address(ctx, "7")))
+
+	// Somebody else got into the account and moves it to an address of theirs.
+	proof, undo, ticket := change(second, thief)
+	quay.Check(svc.ConfirmCode(ctx, ticket, proof.Code, apply))
+	fmt.Println("stolen:  the account has", quay.Must(svc.Address(ctx, "7")))
+
+	// The owner reads the letter at the old address, and takes it back. Neither address signs in now;
+	// the application locks the account and ends its sessions.
+	taken := quay.Must(svc.Undo(ctx, undo.Link, func(tx *sql.Tx, c illumicode.Change) error {
+		_, err := tx.Exec("UPDATE users SET locked = 1 WHERE id = ?", c.Subject)
+		return err
+	}))
+	fmt.Printf("undone:  the account has %q; locked\n", quay.Must(svc.Address(ctx, "7")))
+
+	// Both addresses are asked to be proven anew. The owner's proof alone does not open the account:
+	// the owner also shows a ticket at the desk, and the people there settle it.
+	for range 2 {
+		if l := svc.Next(); l.To == second {
+			quay.Check(svc.Confirm(ctx, l.Link, nil))
+		}
+	}
+	fmt.Printf("asked:   the account has %q\n", quay.Must(svc.Address(ctx, "7")))
+	tx := quay.Must(svc.Store().DB().BeginTx(ctx, nil))
+	defer tx.Rollback()
+	_, err := tx.Exec("UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
+	quay.Check(errors.Join(svc.In(tx).Settle(ctx, taken.ID, second), err, tx.Commit()))
+	fmt.Println("settled: the account has", quay.Must(svc.Address(ctx, "7")))
+}
