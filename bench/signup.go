@@ -2,9 +2,15 @@ package main
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,12 +22,14 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/core/otp"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/postgres"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/web"
 )
 
 // A bed is a fresh database with a service on it, in a temporary folder.
@@ -143,11 +151,23 @@ func tx(db *sql.DB, fn func(*sql.Tx) error) error {
 	return t.Commit()
 }
 
-// signupFigures measures beginning a signup in the application's transaction, with
-// synchronous=FULL, against the same rows inserted by prepared statements, and against two rows
-// of two columns.
+// signupFigures measures beginning a signup in the application's transaction, and confirming it, on
+// both databases with their durable settings, against the same statements prepared and bare; and a
+// sign-in through the JSON interface.
 func signupFigures(scale int) ([]figure, error) {
-	b, err := newBed(nobody{})
+	var all []figure
+	for _, database := range []string{onSQLite, onPostgres} {
+		some, err := signupOn(database, scale)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", database, err)
+		}
+		all = append(all, some...)
+	}
+	return all, nil
+}
+
+func signupOn(database string, scale int) ([]figure, error) {
+	b, err := newBedOn(database, nobody{}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +187,7 @@ func signupFigures(scale int) ([]figure, error) {
 		return nil, err
 	}
 	var copies []*rowCopy
-	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"}, "illumicode_address": {"subject"}, "illumicode_delivery": {"id"}} {
+	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"}, "illumicode_address": {"subject"}, "illumicode_delivery": {"id"}, "illumicode_trail": {"challenge"}} {
 		c, err := newRowCopy(db, table, fresh)
 		if err != nil {
 			return nil, err
@@ -187,7 +207,7 @@ func signupFigures(scale int) ([]figure, error) {
 	if _, err := db.Exec("CREATE TABLE two (id TEXT NOT NULL PRIMARY KEY, body TEXT NOT NULL)"); err != nil {
 		return nil, err
 	}
-	insert, err := db.Prepare("INSERT INTO two VALUES (?, ?)")
+	insert, err := db.Prepare(b.store.Words("INSERT INTO two VALUES (?, ?)"))
 	if err != nil {
 		return nil, err
 	}
@@ -206,15 +226,127 @@ func signupFigures(scale int) ([]figure, error) {
 		return nil, err
 	}
 	note := fmt.Sprintf("%v against", median(times[0]))
-	return []figure{
-		{"begin signup in a transaction, SQLite", "the same statements, prepared, bare", medianRatio(times[0], times[1]), 1.25, fmt.Sprint(note, " ", median(times[1]))},
-		{"begin signup in a transaction, SQLite", "two bare rows", medianRatio(times[0], times[2]), 3, fmt.Sprint(note, " ", median(times[2]))},
-	}, nil
+	out := []figure{
+		{"begin signup in a transaction, " + database, "the same statements, prepared, bare", medianRatio(times[0], times[1]), 1.25, fmt.Sprint(note, " ", median(times[1]))},
+		{"begin signup in a transaction, " + database, "two bare rows", medianRatio(times[0], times[2]), 3, fmt.Sprint(note, " ", median(times[2]))},
+	}
+	confirm, err := b.confirmFigure(database, scale)
+	if err != nil {
+		return nil, err
+	}
+	signIn, err := b.signInFigure(database, scale)
+	return append(out, confirm, signIn), err
+}
+
+// confirmFigure measures confirming by a code, in the application's transaction, against the same
+// statements bare.
+func (b *bed) confirmFigure(database string, scale int) (figure, error) {
+	ctx, db := context.Background(), b.store.DB()
+	type begun struct{ ticket, code, id string }
+	n := 100 * scale
+	all := make([]begun, 2*n+20)
+	for i := range all {
+		p, err := b.svc.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)}, illumicode.Subject(fmt.Sprint("s", i)))
+		if err != nil {
+			return figure{}, err
+		}
+		sum := sha256.Sum256([]byte(p.Ticket))
+		all[i].ticket = p.Ticket
+		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"), base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
+			return figure{}, err
+		}
+		all[i].code = otp.Derive(b.svc.Keys().Active().CodeKey(), all[i].id, 1, otp.MinDigits)
+	}
+	prepared := make(map[string]*sql.Stmt)
+	run := func(t *sql.Tx, text string, args ...any) error {
+		st := prepared[text]
+		if st == nil {
+			var err error
+			if st, err = db.Prepare(b.store.Words(text)); err != nil {
+				return err
+			}
+			prepared[text] = st
+		}
+		if t != nil {
+			st = t.Stmt(st)
+		}
+		rows, err := st.Query(args...)
+		if err != nil {
+			return err
+		}
+		for rows.Next() {
+		}
+		return errors.Join(rows.Err(), rows.Close())
+	}
+	const trail = "INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network) VALUES (?, 's', 'm', 1, 'w', 'o', '')"
+	const challenge = "SELECT * FROM illumicode_challenge WHERE "
+	next := 0
+	ours := func() error {
+		one := all[next]
+		next++
+		return b.svc.ConfirmCode(ctx, one.ticket, one.code, nil)
+	}
+	bare := func() error {
+		one := all[next]
+		next++
+		sum := sha256.Sum256([]byte(one.ticket))
+		ticket := base64.RawURLEncoding.EncodeToString(sum[:])
+		if err := run(nil, challenge+"ticket = ?", ticket); err != nil {
+			return err
+		}
+		if err := run(nil, "UPDATE illumicode_challenge SET tries = tries + 1, tried = 1 WHERE ticket = ? RETURNING *", ticket); err != nil {
+			return err
+		}
+		if err := tx(db, func(t *sql.Tx) error {
+			return errors.Join(run(t, "UPDATE illumicode_challenge SET proved = 1, proved_by = 'code' WHERE id = ?", one.id), run(t, trail, one.id))
+		}); err != nil {
+			return err
+		}
+		return tx(db, func(t *sql.Tx) error {
+			return errors.Join(run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ?", one.id),
+				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1)", one.id, one.id),
+				run(t, "INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES (?, 'a', 'a', 'confirmed', 1)", one.id),
+				run(t, trail, one.id))
+		})
+	}
+	times, err := inTurns(n, ours, bare)
+	return figure{"confirm by a code, " + database, "the same statements, prepared, bare", medianRatio(times[0], times[1]), 1.25,
+		fmt.Sprint(median(times[0]), " against ", median(times[1]))}, err
+}
+
+// signInFigure measures asking for a code through the JSON interface with everything on, one request
+// after another, against the same handler with nothing to do.
+func (b *bed) signInFigure(database string, scale int) (figure, error) {
+	api := web.NewAPI(b.svc, strings.Repeat("k", 32), web.APIOptions{})
+	empty := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var in map[string]string
+		if json.NewDecoder(r.Body).Decode(&in) == nil {
+			w.Header().Set("Content-Type", "application/json")
+			json.NewEncoder(w).Encode(map[string]any{"ticket": in["address"], "resend_after": time.Time{}, "ends": time.Time{}})
+		}
+	})
+	n := 0
+	ask := func(h http.Handler, status int) func() error {
+		return func() error {
+			n++
+			r := httptest.NewRequest("POST", "/v1/signin", strings.NewReader(fmt.Sprintf(`{"address":"q%d@ternisle.example"}`, n)))
+			w := httptest.NewRecorder()
+			h.ServeHTTP(w, r)
+			if w.Code != status {
+				return fmt.Errorf("a sign-in was answered with %d: %s", w.Code, w.Body)
+			}
+			return nil
+		}
+	}
+	times, err := inTurns(100*scale, ask(api, http.StatusCreated), ask(empty, http.StatusOK))
+	return figure{"ask for a code over JSON, " + database, "the same handler, nothing to do", medianRatio(times[0], times[1]), 0,
+		fmt.Sprintf("%.0f a second, each durable, one after another", rate(1, median(times[0])))}, err
 }
 
 // A rowCopy inserts copies of a row that differ only in the columns that must.
 type rowCopy struct {
 	table  string
+	names  []string
 	stmt   *sql.Stmt
 	values []any
 	fresh  []int
@@ -249,6 +381,13 @@ func newRowCopy(db *sql.DB, table string, fresh []string) (*rowCopy, error) {
 	if err := rows.Close(); err != nil {
 		return nil, err
 	}
+	if names[0] == "seq" { // the database numbers it
+		names, c.values = names[1:], c.values[1:]
+		for i := range c.fresh {
+			c.fresh[i]--
+		}
+	}
+	c.names = names
 	c.table = table
 	database := onSQLite
 	if _, err := db.Exec("SELECT sqlite_version()"); err != nil {
@@ -261,7 +400,7 @@ func newRowCopy(db *sql.DB, table string, fresh []string) (*rowCopy, error) {
 // many returns the statement that inserts n rows.
 func (c *rowCopy) many(n int, database string) string {
 	var b strings.Builder
-	b.WriteString("INSERT INTO " + c.table + " VALUES ")
+	b.WriteString("INSERT INTO " + c.table + " (" + strings.Join(c.names, ", ") + ") VALUES ")
 	for i := range n * len(c.values) {
 		switch {
 		case i == 0:
