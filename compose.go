@@ -269,11 +269,10 @@ func (c composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	if err != nil {
 		return nil, letter.Proof{}, err
 	}
-	data, err := readData(row.Data)
+	data, err := letterData(row)
 	if err != nil {
 		return nil, letter.Proof{}, err
 	}
-	data["name"] = row.Name
 	if row.Decoy {
 		return data, letter.Proof{}, nil
 	}
@@ -293,20 +292,40 @@ func (c composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	return data, p, nil
 }
 
-// undoing returns the values of the letter that tells an old address of a change, or says why it is
-// not needed any more.
-func (c composer) undoing(ctx context.Context, d store.Delivery) (map[string]any, letter.Proof, error) {
+// letterData returns the values of a challenge's letter.
+func letterData(row store.Challenge) (map[string]any, error) {
+	data, err := readData(row.Data)
+	if err == nil {
+		data["name"] = row.Name
+	}
+	return data, err
+}
+
+// change returns the change that a letter to an old address tells of, with the letter's values.
+func (c composer) change(ctx context.Context, d store.Delivery) (map[string]any, store.Change, error) {
 	data, err := readData(d.Data)
 	if err != nil {
-		return nil, letter.Proof{}, err
+		return nil, store.Change{}, err
 	}
 	id, _ := data[changeID].(string)
 	row, err := c.s.store.Change(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is gone"}
+		return nil, row, &outbox.Drop{State: store.Cancelled, Note: "its change of address is gone"}
 	}
 	if err != nil {
-		return nil, letter.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+		return nil, row, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	delete(data, changeID)
+	data["new_address"], data["undo_days"] = row.New, max(1, int(c.s.undo/(24*time.Hour)))
+	return data, row, nil
+}
+
+// undoing returns the values of the letter that tells an old address of a change, and the link that
+// takes it back, or says why it is not needed any more.
+func (c composer) undoing(ctx context.Context, d store.Delivery) (map[string]any, letter.Proof, error) {
+	data, row, err := c.change(ctx, d)
+	if err != nil {
+		return nil, letter.Proof{}, err
 	}
 	if row.State != store.Pending && row.State != store.Made {
 		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " + string(row.State)}
@@ -315,8 +334,6 @@ func (c composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 	if err != nil {
 		return nil, letter.Proof{}, err
 	}
-	delete(data, changeID)
-	data["new_address"], data["undo_days"] = row.New, max(1, int(c.s.undo/(24*time.Hour)))
 	return data, letter.Proof{Link: c.s.refuseURL(c.s.links.Sign(key, token.Claims{
 		Purpose: purposeUndo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID, Address: key.Thumbprint(row.Old),
 	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil

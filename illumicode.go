@@ -1,6 +1,10 @@
-// Package illumicode adds signup confirmation, and the durable mail behind it, to a service that
-// has a database and a users table of its own. [Service] is the one value an application holds;
-// [New] makes it from a [Config].
+// Package illumicode adds signup confirmation, re-verification and sign-in by code, and the durable
+// mail behind them, to a service that has a database and a users table of its own. [Service] is the
+// one value an application holds; [New] makes it from a [Config].
+//
+// The flows begin with [Service.Signup], [Service.SignIn], [Service.ChangeAddress], [Service.StepUp] or,
+// for purposes of the application's own, [Tx.Begin]. All are challenges: a letter carries their proof,
+// [Service.Resend] sends it again, [Service.NotMe] lets its reader end them.
 //
 // How a letter travels:
 //
@@ -14,7 +18,9 @@
 //     try and compares a code. Both write in transactions of their own, which no rollback of the
 //     caller undoes.
 //  5. [Tx.Accept] marks the challenge accepted in the application's transaction; of any number of
-//     callers, one. [Service.Confirm] and [Service.ConfirmCode] are steps 4 and 5 in one call.
+//     callers, one. [Service.Confirm] and [Service.ConfirmCode] are steps 4 and 5 in one call. For
+//     sign-ins they are [Tx.AcceptSignIn] and [Service.SignInCode], for step-ups [Tx.AcceptAction] and
+//     [Service.ActionCode].
 //
 // Illumicode owns no accounts: a subject is whatever string the application knows one by.
 // Nothing is ever sent inside a transaction.

@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/text/language"
 
+	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/letter"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/store"
@@ -21,6 +22,22 @@ type Preview struct {
 // masked stands where a letter has a secret.
 const masked = "•••"
 
+// maskedProof returns what the letter of a challenge is given, without its secrets.
+func (s *Service) maskedProof(c store.Challenge) (map[string]any, letter.Proof, error) {
+	data, err := letterData(c)
+	if err != nil || c.Decoy {
+		return data, letter.Proof{}, err
+	}
+	p := letter.Proof{NotMe: s.site.BaseURL + s.site.NotMePath + "?t=" + masked}
+	if c.Forms.Has(challenge.Link) {
+		p.Link, p.LinkLife = s.site.BaseURL+s.site.ConfirmPath+"?t="+masked, c.LinkLife
+	}
+	if c.Forms.Has(challenge.Code) {
+		p.Code, p.CodeLife = masked+" "+masked, c.CodeLife
+	}
+	return data, p, nil
+}
+
 // Preview returns the letter of a delivery that is on its way. The error says why there is none,
 // such as that the data were erased when it ended.
 func (s *Service) Preview(ctx context.Context, d store.Delivery) (Preview, error) {
@@ -32,14 +49,19 @@ func (s *Service) Preview(ctx context.Context, d store.Delivery) (Preview, error
 		return Preview{}, err
 	}
 	r := letter.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: s.writer}
-	if d.Challenge == "" {
-		r.Data, err = composer{s}.data(ctx, d)
-	} else {
+	switch {
+	case d.Challenge != "":
 		var c store.Challenge
 		if c, err = s.store.Challenge(ctx, d.Challenge); err == nil {
-			r.Data = map[string]any{"name": c.Name}
-			r.Proof = letter.Proof{Link: s.site.BaseURL + s.site.ConfirmPath + "?t=" + masked, LinkLife: c.LinkLife, Code: masked + " " + masked, CodeLife: c.CodeLife}
+			r.Data, r.Proof, err = s.maskedProof(c)
 		}
+	case d.Letter == changeLetter:
+		var c store.Change
+		if r.Data, c, err = (composer{s}).change(ctx, d); err == nil {
+			r.Proof = letter.Proof{Link: s.site.BaseURL + s.site.NotMePath + "?t=" + masked, LinkLife: c.UndoEnds.Sub(d.Created)}
+		}
+	default:
+		r.Data, err = composer{s}.data(ctx, d)
 	}
 	if err != nil {
 		return Preview{}, err

@@ -452,3 +452,34 @@ func TestRecheck(t *testing.T) {
 		t.Error("after its time of grace a stale address works, or a proven one does not")
 	}
 }
+
+// Before they leave, and after, the letters of all flows can be looked at, with every secret masked.
+func TestPreviewOfFlows(t *testing.T) {
+	k := illumicodetest.Idle(t)
+	svc, ctx := k.Service, t.Context()
+	if err := svc.ConfirmAddress(ctx, "7", mara, "for this test"); err != nil {
+		t.Fatal(err)
+	}
+	signIn(t, k, illumicode.Request{Address: mara})
+	if _, err := svc.StepUp(ctx, "7", illumicode.Request{Address: mara}, illumicode.Action{Exact: []byte("x"), Words: "sink the ferry"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara}); err != nil {
+		t.Fatal(err)
+	}
+	for to, want := range map[string]map[string]string{
+		mara:    {"signin": "•••", "stepup": "sink", "address-change": newMara},
+		newMara: {"reverify": "/confirm?t=•••"},
+	} {
+		all, err := svc.Store().LettersTo(ctx, to, to, 10)
+		if err != nil || len(all) != len(want) {
+			t.Fatalf("%d letters to %s, %v", len(all), to, err)
+		}
+		for _, d := range all {
+			p, err := svc.Preview(ctx, d)
+			if err != nil || !strings.Contains(p.Text, want[d.Letter]) || !strings.Contains(p.Text, "/not-me?t=•••") || strings.Contains(p.Text, "eyJ") {
+				t.Errorf("%s: %v\n%s", d.Letter, err, p.Text)
+			}
+		}
+	}
+}

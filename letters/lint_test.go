@@ -58,3 +58,29 @@ func TestLintFinds(t *testing.T) {
 		}
 	}
 }
+
+// Whatever a catalog holds: it is refused with an error, or every letter of it can be shown or says
+// why not.
+func FuzzCatalog(f *testing.F) {
+	for _, name := range []string{"en", "ar"} {
+		raw, err := files.ReadFile("default/" + name + ".toml")
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(string(raw))
+	}
+	f.Add("[letter.x]\nsubject = \"{{.a}} {{plural \\\"minute\\\" .b}}\"\ninstruction = \"{{range .c}}{{.}}{{end}}\"\n")
+	w := writer(letter.Writer{Name: "Ferry"})
+	f.Fuzz(func(t *testing.T, catalog string) {
+		set, err := Load(fstest.MapFS{"en.toml": {Data: []byte(catalog)}}, "en")
+		if err != nil {
+			return
+		}
+		for _, name := range set.Names() {
+			r, err := set.Render(set.Sample(name, set.Locale("en"), w, "https://ferry.example"))
+			if err == nil && (r.Subject == "" || strings.ContainsAny(r.Subject, "\r\n")) {
+				t.Errorf("letter %q has the subject %q", name, r.Subject)
+			}
+		}
+	})
+}

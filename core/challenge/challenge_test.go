@@ -173,6 +173,33 @@ func TestSlowing(t *testing.T) {
 	}
 }
 
+// A stranger who guesses all day long, and uses every try as soon as there is one, has some five hundred.
+func TestGuessingAllDay(t *testing.T) {
+	p, err := Policy{}.WithDefaults(SignIn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var open []Challenge
+	var r Record
+	tries := 0
+	for now := t0; now.Before(t0.Add(24 * time.Hour)); now = now.Add(time.Second) {
+		if ok, _ := Room(open, now); ok {
+			c := Begin(p, now).HandedOver(1, now)
+			c.TriesAllowed = p.TriesAfter(r.Count(now))
+			open = append(slices.DeleteFunc(open, func(c Challenge) bool { return !c.Alive(now) }), c)
+		}
+		for i := range open {
+			if c := &open[i]; c.Tries < c.TriesAllowed && !now.Before(c.Tried.Add(Pause(r.Count(now)))) {
+				c.Tries, c.Tried, r = c.Tries+1, now, r.Failed(now)
+				tries++
+			}
+		}
+	}
+	if tries < 430 || tries > 600 {
+		t.Errorf("%d tries in a day", tries)
+	}
+}
+
 // There is room for three; a place is free again when one has died.
 func TestRoom(t *testing.T) {
 	p, err := Policy{}.WithDefaults(SignIn)

@@ -369,3 +369,19 @@ func TestSeal(t *testing.T) {
 		}
 	}
 }
+
+// What was not sealed here is refused; what was is one spelling, for one purpose.
+func FuzzUnseal(f *testing.F) {
+	ring := testRing(f)
+	f.Add(ring.Active().Seal("fuzz", "mara", "sailings"))
+	f.Add(ring.Active().ID() + ".")
+	f.Fuzz(func(t *testing.T, sealed string) {
+		values, err := ring.Unseal("fuzz", sealed, t0)
+		if err == nil && ring.Active().Seal("fuzz", values...) != sealed {
+			t.Errorf("a second spelling is taken: %q", sealed)
+		}
+		if _, err := ring.Unseal("another purpose", sealed, t0); err == nil {
+			t.Errorf("%q is taken for another purpose", sealed)
+		}
+	})
+}
