@@ -255,6 +255,13 @@ func (s *Service) Import(ctx context.Context, rows iter.Seq2[Backfill, error], o
 		for _, line := range conflicts {
 			refuse(line, "another subject holds the address as confirmed")
 		}
+		for _, b := range batch {
+			if b.Standing == store.Silenced && !o.DryRun {
+				if err := s.Suppress(ctx, b.Address.Address, store.AllLetters, cmp.Or(b.Reason, "imported as suppressed")); err != nil {
+					return err
+				}
+			}
+		}
 		done.Changed += int(changed)
 		done.Unchanged += len(batch) - int(changed) - len(conflicts)
 		batch = batch[:0]
@@ -271,14 +278,13 @@ func (s *Service) Import(ctx context.Context, rows iter.Seq2[Backfill, error], o
 			refuse(row.Line, err.Error())
 			continue
 		}
-		if key := [2]string{b.Subject, b.Address.Address}; seen[key] {
+		key := [2]string{b.Subject, b.Address.Address}
+		if seen[key] { // one statement must not meet a row twice
 			if err := flush(); err != nil {
 				return done, err
 			}
-			seen[key] = true
-		} else {
-			seen[key] = true
 		}
+		seen[key] = true
 		if batch = append(batch, b); len(batch) == importBatch {
 			if err := flush(); err != nil {
 				return done, err

@@ -119,6 +119,12 @@ func TestImport(t *testing.T) {
 		if !confirmed(t, k, "1") || confirmed(t, k, "2") || confirmed(t, k, "4") {
 			t.Error("grandfathered by date: the old one must be confirmed, the new and the taken one not")
 		}
+		if _, err := svc.Import(ctx, rowsOf(illumicode.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed", Reason: "asked in 2020"}), o); err != nil {
+			t.Fatal(err)
+		}
+		if story, err := svc.Story(ctx, "quiet@ternisle.example"); err != nil || story.Suppression == nil || story.Suppression.Reason != "asked in 2020" {
+			t.Errorf("imported as suppressed: %+v, %v", story.Suppression, err)
+		}
 		boom := errors.New("the file ends in the middle")
 		broken := func(yield func(illumicode.Backfill, error) bool) {
 			_ = yield(illumicode.Backfill{Line: 2, Subject: "z", Address: "z@ternisle.example", Standing: "confirmed"}, nil) && yield(illumicode.Backfill{}, boom)

@@ -34,9 +34,9 @@ func (r Recheck) withDefaults() Recheck {
 // recheckLetter asks whether an address still works.
 const recheckLetter = "recheck"
 
-// A Lapse is something that nobody proved in time.
+// A Lapse is an account without an address that works: one that was never confirmed in time, or, with
+// Grace, one whose address was asked again in vain.
 type Lapse struct {
-	Purpose string // of the challenge that ran out; empty where a time of grace did
 	Subject string
 	Address string
 	Grace   bool // the address was stale or bounced, and its time of grace is over
@@ -61,7 +61,7 @@ func (s *Service) care(ctx context.Context) (n int, err error) {
 func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 	all, err := s.store.Lapsed(ctx, s.now(), careBatch)
 	for _, c := range all {
-		err = errors.Join(err, s.tellLapse(ctx, Lapse{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address}, !c.Decoy, func(t Tx) (bool, error) {
+		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: c.Subject, Address: c.Address}, func(t Tx) (tell bool, err error) {
 			ended, err := t.callOff(ctx, c, challenge.Lapsed)
 			if err != nil || !ended {
 				return false, err
@@ -70,7 +70,11 @@ func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 			if err != nil || waits { // a later letter to the same address can still be answered
 				return false, err
 			}
-			return true, t.rows.RemoveUnconfirmed(ctx, c.Subject, c.Address)
+			if err := t.rows.RemoveUnconfirmed(ctx, c.Subject, c.Address); err != nil {
+				return false, err
+			}
+			any, err := t.rows.AnyAddress(ctx, c.Subject)
+			return c.Purpose == challenge.Signup && !c.Decoy && !any, err
 		}))
 	}
 	return len(all), err
@@ -80,19 +84,18 @@ func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 func (s *Service) closeGrace(ctx context.Context) (int, error) {
 	all, err := s.store.GraceOver(ctx, s.now(), careBatch)
 	for _, a := range all {
-		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: a.Subject, Address: a.Address, Grace: true}, true, func(t Tx) (bool, error) {
+		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: a.Subject, Address: a.Address, Grace: true}, func(t Tx) (tell bool, err error) {
 			return t.rows.EndGrace(ctx, a)
 		}))
 	}
 	return len(all), err
 }
 
-// tellLapse closes something and tells the application in the same commit, if it was this call that
-// closed it.
-func (s *Service) tellLapse(ctx context.Context, l Lapse, tell bool, closing func(Tx) (bool, error)) error {
+// tellLapse closes something and tells the application in the same commit, if closing says so.
+func (s *Service) tellLapse(ctx context.Context, l Lapse, closing func(Tx) (tell bool, err error)) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		closed, err := closing(s.In(tx))
-		if err != nil || !closed || !tell || s.lapsed == nil {
+		tell, err := closing(s.In(tx))
+		if err != nil || !tell || s.lapsed == nil {
 			return err
 		}
 		return s.lapsed(ctx, tx, l)

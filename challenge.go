@@ -93,11 +93,17 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 	return pending, nil
 }
 
-// callOff ends an open challenge, with its letters that still wait, and reports whether it did.
+// callOff ends an open challenge, with the change of address that it is for, and reports whether it
+// did. Letters of it that still wait are dropped when their turn comes.
 func (t Tx) callOff(ctx context.Context, c store.Challenge, why string) (bool, error) {
 	ended, err := t.rows.CallOff(ctx, c.ID, why)
 	if err != nil || !ended {
 		return false, err
+	}
+	if c.Purpose == challenge.Reverify && why != challenge.Corrected {
+		if err := t.rows.StopChangeOf(ctx, c.ID); err != nil {
+			return false, err
+		}
 	}
 	return true, t.rows.Record(ctx, c.StepOf("ended", why, network(ctx), t.s.now()))
 }

@@ -297,6 +297,9 @@ func letterData(row store.Challenge) (map[string]any, error) {
 	data, err := readData(row.Data)
 	if err == nil {
 		data["name"] = row.Name
+		if row.Decoy { // a stranger has typed it, and its reader has not asked for the letter
+			data["name"] = ""
+		}
 	}
 	return data, err
 }

@@ -97,10 +97,10 @@ type Config struct {
 	Undo    time.Duration // how long the holder of an old address can take a change back; 0 or less means 7 days
 	Recheck Recheck       // how stale and bounced addresses are asked again
 
-	// Lapsed is told, by a worker and in the transaction that closes it, of every challenge that
-	// nobody proved in time, and of every stale address whose time of grace is over: so that the
-	// application can drop an account that was never confirmed. An error rolls back and is tried
-	// again. Nil means that nobody need be told.
+	// Lapsed is told once, by a worker and in the transaction that closes it, of every signup that
+	// nobody confirmed in time, so that the application can drop its account; and, with Lapse.Grace,
+	// of every stale address whose time of grace is over. An error rolls back and is tried again. Nil
+	// means that nobody need be told.
 	Lapsed func(ctx context.Context, tx *sql.Tx, l Lapse) error
 
 	Outbox outbox.Config // how workers work; the zero Config is all defaults

@@ -192,6 +192,10 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 		}
 		return t.rows.RemoveUnconfirmed(ctx, c.Subject, c.New)
 	}
+	// What was begun before, by whichever side, must not end in a session.
+	if err := t.rows.CallOffAll(ctx, c.Subject, challenge.Undone); err != nil {
+		return err
+	}
 	const reason = "the change of address was taken back"
 	if err := t.rows.AddAddress(ctx, c.Subject, c.Old, c.OldMailbox, now); err != nil {
 		return err

@@ -384,7 +384,7 @@ func TestLapse(t *testing.T) {
 	})
 	mu.Lock()
 	defer mu.Unlock()
-	if len(told) != 1 || told[0].Subject != "8" || told[0].Purpose != "signup" {
+	if len(told) != 1 || told[0].Subject != "8" || told[0].Grace {
 		t.Errorf("the application was told %+v", told)
 	}
 	if got := standings(t, k, "8"); len(got) != 0 {

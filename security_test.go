@@ -220,3 +220,69 @@ func TestOwnPurpose(t *testing.T) {
 		t.Errorf("%q, %v", told, err)
 	}
 }
+
+// A sign-in that was begun before the account was frozen, and even proven, ends in no session; nor
+// does a step-up.
+func TestFrozenMeanwhile(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p, undo := changeTo(t, k, newMara, n+1)
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
+			t.Fatal(err)
+		}
+		in := signIn(t, k, illumicode.Request{Address: newMara})
+		code := k.Letter(newMara, 2).Code()
+		proof, err := k.Service.Prove(t.Context(), in.Ticket, code)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := k.Service.Undo(t.Context(), undo, nil); err != nil {
+			t.Fatal(err)
+		}
+		tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer tx.Rollback()
+		if who, err := k.Service.In(tx).AcceptSignIn(t.Context(), proof); err == nil {
+			t.Errorf("a proof from before signs in %+v", who)
+		}
+		tx.Rollback()
+		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the code from before: %v", err)
+		}
+	})
+}
+
+// Whoever changes back to an old address keeps it: when the first change can no longer be taken back,
+// nobody else gets the mailbox.
+func TestChangeThereAndBack(t *testing.T) {
+	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Outbox.Poll = 5 * time.Millisecond })
+	n := register(t, k, "7", mara)
+	p, _ := changeTo(t, k, newMara, n+1)
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
+		t.Fatal(err)
+	}
+	p, err := k.Service.ChangeAddress(t.Context(), "7", newMara, illumicode.Request{Address: mara})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(mara, n+2).Code(), nil); err != nil {
+		t.Fatal(err)
+	}
+	k.Clock.Move(8 * 24 * time.Hour)
+	eventually(t, func() bool {
+		all, err := k.Service.Store().Changes(t.Context(), "7")
+		return err == nil && len(all) == 2 && all[0].State == "settled" && all[1].State == "settled"
+	})
+	other, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("8"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Service.ConfirmCode(t.Context(), other.Ticket, k.Letter(mara, n+3).Code(), nil); !errors.Is(err, illumicode.ErrHeld) {
+		t.Errorf("another subject takes the address: %v", err)
+	}
+	if confirmed(t, k, "8") || !confirmed(t, k, "7") {
+		t.Error("the mailbox has changed hands")
+	}
+}

@@ -53,8 +53,10 @@ func (t Tx) AddAddress(ctx context.Context, subject, address, mailbox string, no
 var (
 	insertHolder = q(`INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, ?)
 		ON CONFLICT (mailbox) DO NOTHING`)
-	selectHolder   = q(`SELECT subject FROM illumicode_holder WHERE mailbox = ?`)
-	deleteHolder   = q(`DELETE FROM illumicode_holder WHERE mailbox = ? AND subject = ?`)
+	selectHolder = q(`SELECT subject FROM illumicode_holder WHERE mailbox = ?`)
+	deleteHolder = q(`DELETE FROM illumicode_holder WHERE mailbox = ? AND subject = ? AND NOT EXISTS (SELECT 1 FROM illumicode_address a
+		WHERE a.subject = illumicode_holder.subject AND a.mailbox = illumicode_holder.mailbox AND a.standing <> 'unconfirmed')`)
+	anyAddress     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?)`)
 	confirmAddress = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
 		VALUES (?, ?, ?, 'confirmed', ?)
 		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox,
@@ -87,7 +89,13 @@ func (t Tx) Confirm(ctx context.Context, subject, address, mailbox string, now t
 	return true, t.all(ctx, confirmAddress, []any{subject, address, mailbox, millis(now)}, step.args())
 }
 
-// ReleaseMailbox lets others hold a mailbox that a subject has held.
+// AnyAddress reports whether a subject has an address, confirmed or not.
+func (t Tx) AnyAddress(ctx context.Context, subject string) (bool, error) {
+	rows, err := t.query(ctx, anyAddress, subject)
+	return one(t.s, rows, err, func(r scanner) (yes bool, err error) { return yes, r.Scan(&yes) })
+}
+
+// ReleaseMailbox lets others hold a mailbox that a subject has held, unless it has the address again.
 func (t Tx) ReleaseMailbox(ctx context.Context, subject, mailbox string) error {
 	_, err := t.exec(ctx, deleteHolder, mailbox, subject)
 	return err

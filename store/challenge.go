@@ -137,14 +137,24 @@ func (t Tx) MarkProved(ctx context.Context, id string, by challenge.Form, step S
 }
 
 var accept = q(`UPDATE illumicode_challenge SET state = 'accepted', accepted = ?
-	WHERE id = ? AND state = 'open' AND proved > 0 AND decoy = 0 AND action = ?`)
+	WHERE id = ? AND state = 'open' AND proved > 0 AND decoy = 0 AND action = ? AND (purpose = 'reverify' OR NOT EXISTS
+		(SELECT 1 FROM illumicode_change c WHERE c.subject = illumicode_challenge.subject AND c.state = 'frozen'))`)
 
 // Accept turns a proven challenge from open to accepted and reports whether it did: of all
 // callers, exactly one is told true, and only if its transaction commits. action is the digest of
-// what it is accepted for.
+// what it is accepted for. While a change of the subject's address is frozen, nothing is accepted but
+// fresh proofs of its addresses.
 func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (bool, error) {
 	n, err := t.exec(ctx, accept, millis(now), id, action)
 	return n == 1, err
+}
+
+var callOffAll = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE subject = ? AND state = 'open'`)
+
+// CallOffAll ends all open challenges of a subject.
+func (t Tx) CallOffAll(ctx context.Context, subject, why string) error {
+	_, err := t.exec(ctx, callOffAll, why, subject)
+	return err
 }
 
 var callOff = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)

@@ -49,6 +49,7 @@ var (
 	selectChanges    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
 	selectUndoOver   = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
 	moveChange       = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
+	stopChangeOf     = q(`UPDATE illumicode_change SET state = 'stopped' WHERE challenge = ? AND state = 'pending'`)
 	settleChange     = q(`UPDATE illumicode_change SET state = 'settled' WHERE id = ? AND state = 'frozen' RETURNING ` + changeColumns)
 	anyFrozen        = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
 	moveToCorrected  = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
@@ -86,6 +87,12 @@ func (t Tx) ChangeFor(ctx context.Context, challenge string) (Change, error) {
 func (t Tx) MoveChange(ctx context.Context, c Change, to ChangeState, frozen time.Time) (bool, error) {
 	n, err := t.exec(ctx, moveChange, string(to), millis(frozen), c.ID, string(c.State))
 	return n == 1, err
+}
+
+// StopChangeOf stops the pending change that a challenge is for, if it is for one.
+func (t Tx) StopChangeOf(ctx context.Context, challenge string) error {
+	_, err := t.exec(ctx, stopChangeOf, challenge)
+	return err
 }
 
 // SettleChange ends the freeze of a change and returns it; [ErrNotFound] if it is not frozen.

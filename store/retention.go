@@ -11,9 +11,13 @@ var (
 	deleteOldEnded    = q(`DELETE FROM illumicode_ended WHERE id IN (SELECT id FROM illumicode_ended WHERE id < ? AND ended < ? ORDER BY id LIMIT 500)`)
 	deleteOldAttempts = q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT delivery FROM illumicode_attempt a WHERE delivery < ?
 		AND NOT EXISTS (SELECT 1 FROM illumicode_outbox o WHERE o.id = a.delivery) ORDER BY delivery LIMIT 500)`)
-	deleteOldOnce   = q(`DELETE FROM illumicode_once WHERE name IN (SELECT name FROM illumicode_once WHERE made < ? LIMIT 500)`)
-	deleteOldPieces = q(`DELETE FROM illumicode_attachment_piece WHERE bundle IN (` + oldBundles + `)`)
-	deleteOldFiles  = q(`DELETE FROM illumicode_attachment WHERE bundle IN (` + oldBundles + `)`)
+	deleteOldOnce       = q(`DELETE FROM illumicode_once WHERE name IN (SELECT name FROM illumicode_once WHERE made < ? LIMIT 500)`)
+	deleteOldTrail      = q(`DELETE FROM illumicode_trail WHERE seq IN (SELECT seq FROM illumicode_trail WHERE at < ? ORDER BY at LIMIT 500)`)
+	deleteOldChallenges = q(`DELETE FROM illumicode_challenge WHERE id IN (SELECT id FROM illumicode_challenge WHERE id < ? AND state <> 'open' AND ends < ? ORDER BY id LIMIT 500)`)
+	deleteOldChanges    = q(`DELETE FROM illumicode_change WHERE id IN (SELECT id FROM illumicode_change WHERE id < ? AND state IN ('stopped', 'settled') AND undo_ends < ? ORDER BY id LIMIT 500)`)
+	deleteOldFailures   = q(`DELETE FROM illumicode_failure WHERE name IN (SELECT name FROM illumicode_failure WHERE at < ? LIMIT 500)`)
+	deleteOldPieces     = q(`DELETE FROM illumicode_attachment_piece WHERE bundle IN (` + oldBundles + `)`)
+	deleteOldFiles      = q(`DELETE FROM illumicode_attachment WHERE bundle IN (` + oldBundles + `)`)
 )
 
 const oldBundles = `SELECT bundle FROM illumicode_attachment b WHERE bundle < ?
@@ -23,7 +27,8 @@ const oldBundles = `SELECT bundle FROM illumicode_attachment b WHERE bundle < ?
 	ORDER BY bundle LIMIT 20`
 
 // Sweep removes what is older than it need be: deliveries that ended before ended with their
-// attempts, and de-duplication keys made before once. It works in steps of at most 500 rows and
+// attempts, challenges and changes of address of that time with their trail, de-duplication keys made
+// before once, and wrong codes of that time, which count nothing any more. It works in steps of at most 500 rows and
 // returns how many rows it removed.
 func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, err error) {
 	oldest := idAt(ended)
@@ -37,6 +42,10 @@ func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, 
 			return t.exec(ctx, deleteOldFiles, oldest)
 		},
 		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldOnce, millis(once)) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldTrail, millis(ended)) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldChallenges, oldest, millis(ended)) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldChanges, oldest, millis(ended)) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldFailures, millis(once)) },
 	} {
 		n, err := s.steps(ctx, step)
 		total += n

@@ -69,7 +69,6 @@ var (
 		ON CONFLICT (name) DO UPDATE SET failures = excluded.failures, at = excluded.at`)
 	lockFailure = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, 0, ?)
 		ON CONFLICT (name) DO UPDATE SET at = illumicode_failure.at RETURNING failures, at`)
-	deleteOldFailures = q(`DELETE FROM illumicode_failure WHERE at < ?`)
 )
 
 func scanRecord(r scanner) (rec challenge.Record, err error) {

@@ -26,6 +26,6 @@ GRANT UPDATE ON illumicode_delivery, illumicode_attempt, illumicode_worker, illu
 GRANT UPDATE (asked, grace_ends) ON illumicode_address TO illumicode_worker;
 GRANT DELETE ON illumicode_delivery, illumicode_ended, illumicode_attempt, illumicode_worker, illumicode_item, illumicode_fanout,
   illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_attachment, illumicode_attachment_piece,
-  illumicode_address, illumicode_holder, illumicode_trail, illumicode_failure TO illumicode_worker;
+  illumicode_address, illumicode_holder, illumicode_trail, illumicode_failure, illumicode_challenge, illumicode_change TO illumicode_worker;
 
 GRANT INSERT ON illumicode_event TO illumicode_events;
