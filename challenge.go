@@ -146,8 +146,9 @@ func (s *Service) byTicket(ctx context.Context, ticket string) (c store.Challeng
 }
 
 // Resend sends the letter of a ticket's challenge again, with the same proof while that has a
-// useful life left. One that still waits is brought forward instead of doubled. The error
-// matches [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
+// useful life left, and with a fresh one until the hard cap. One that still waits is brought forward
+// instead of doubled. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired] or
+// [ErrInvalid].
 func (s *Service) Resend(ctx context.Context, ticket string) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
@@ -158,19 +159,29 @@ func (s *Service) Resend(ctx context.Context, ticket string) (Pending, error) {
 	return p, err
 }
 
+// ResendLink is Resend for whoever has a link from the letter, such as one whose life is over: the
+// letter goes to the same address. After the hard cap the error is [ErrExpired].
+func (s *Service) ResendLink(ctx context.Context, link string) (Pending, error) {
+	c, err := s.byLink(ctx, link)
+	if err != nil && (!errors.Is(err, ErrExpired) || c.ID == "") {
+		return Pending{}, err
+	}
+	return s.resend(ctx, c)
+}
+
 // resend decides and writes. If another resend of the same challenge comes in between, the
 // decision is taken again on the new row, and is then to wait.
 func (s *Service) resend(ctx context.Context, c store.Challenge) (Pending, error) {
 	now := s.now()
-	if !c.Alive(now) {
-		o := c.Judge(challenge.Link, now)
-		if o == challenge.NotOffered {
-			o = c.Judge(challenge.Code, now)
-		}
-		return pendingOf(c.Challenge), outcomeError(o)
-	}
 	r := c.Resend(s.purposes[c.Purpose].Policy, now)
-	if !r.Allowed {
+	switch {
+	case c.State == challenge.Accepted:
+		return pendingOf(c.Challenge), ErrUsed
+	case c.State == challenge.Ended && c.Why != challenge.Lapsed:
+		return pendingOf(c.Challenge), ErrCalledOff
+	case !r.Allowed && r.At.IsZero():
+		return pendingOf(c.Challenge), ErrExpired
+	case !r.Allowed:
 		return pendingOf(c.Challenge), &TooSoonError{At: r.At}
 	}
 	written := false

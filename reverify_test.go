@@ -483,3 +483,26 @@ func TestPreviewOfFlows(t *testing.T) {
 		}
 	}
 }
+
+// The application's wishes around a signup: addresses that it refuses, and a welcome.
+func TestAdmitAndWelcome(t *testing.T) {
+	if _, err := illumicode.RefuseDomains("fine.example\nnot a domain\n"); err == nil || !strings.Contains(err.Error(), "line 2") {
+		t.Errorf("a list with a mistake: %v", err)
+	}
+	refuse, err := illumicode.RefuseDomains("# mailboxes of an hour\nthrowaway.example # all of it\n\nTörnholm.example\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Admit, c.Welcome = refuse, true })
+	for address, want := range map[string]bool{"a@throwaway.example": false, "a@mail.Throwaway.example": false, "a@xn--trnholm-90a.example": false,
+		"a@notthrowaway.example": true, mara: true} {
+		_, err := k.Service.Admit(t.Context(), illumicode.Request{Address: address})
+		if (err == nil) != want || err != nil && !errors.Is(err, message.ErrAddress) {
+			t.Errorf("%s: %v", address, err)
+		}
+	}
+	n := register(t, k, "7", mara)
+	if l := k.Letter(mara, n+1); !strings.HasPrefix(l.Subject, "Welcome") || !strings.Contains(l.Text, "Hello Mara") {
+		t.Errorf("after the confirmation:\n%s", l.Text)
+	}
+}

@@ -33,6 +33,7 @@ func main() {
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
 	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp, notify, delivery, latency, claim or memory")
 	profile := flag.String("profile", "", "write a CPU profile of the run to this file")
+	plotFile := flag.String("plot", "", "draw what claims cost into this file, such as docs/claims.svg")
 	flag.Parse()
 	scale := 10
 	if *short {
@@ -86,6 +87,12 @@ func main() {
 		fmt.Fprintf(w, "%s\t%s\t%.2f\t%s\t%s\t%s\n", f.what, f.floor, f.ratio, goal, verdict, f.note)
 	}
 	w.Flush()
+	if *plotFile != "" {
+		if err := draw(points, *plotFile); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+	}
 }
 
 // inTurns runs each of the functions once a round, rounds times after one round to warm up, and

@@ -194,11 +194,12 @@ func claimFigures(scale int) ([]figure, error) {
 			if err != nil {
 				return nil, err
 			}
+			goal := 1.3
 			if floor == 0 {
-				floor = d
-				continue
+				floor, goal = d, 0
 			}
-			out = append(out, figure{fmt.Sprintf("claim of 16 with %d waiting, %s", n, database), "with 1000 waiting", float64(d) / float64(floor), 1.3, fmt.Sprintf("%v against %v", d, floor)})
+			out = append(out, figure{fmt.Sprintf("claim of 16 with %d waiting, %s", n, database), "with 1000 waiting", float64(d) / float64(floor), goal, fmt.Sprintf("%v against %v", d, floor)})
+			points = append(points, point{database, n, d})
 		}
 		taken := 20_000 * scale
 		d, err := claimCost(database, taken+20_000, taken)

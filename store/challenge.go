@@ -181,13 +181,13 @@ func (s *Store) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, 
 	return collect(s, rows, err, scanChallenge)
 }
 
-var resend = q(`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, resends = ?, resend_after = ?
+var resend = q(`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends = ?, resend_after = ?
 	WHERE id = ? AND state = 'open' AND resends = ?`)
 
 // Resend writes what [challenge.Challenge.Resend] decided and reports whether it did: false
 // means that another resend came first, so that the decision must be taken again.
 func (t Tx) Resend(ctx context.Context, next challenge.Challenge) (bool, error) {
-	n, err := t.exec(ctx, resend, next.Generation, millis(next.CodeFrom), millis(next.PreviousUntil),
+	n, err := t.exec(ctx, resend, next.Generation, millis(next.CodeFrom), millis(next.PreviousUntil), millis(next.LinkFrom),
 		next.Resends, millis(next.ResendAfter), next.ID, next.Resends-1)
 	return n == 1, err
 }

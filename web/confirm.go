@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"net/http"
 
 	"github.com/illumicode/illumicode"
@@ -51,6 +52,23 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
 	}
 	p.setCookie(w, linkCookie, "", 0)
 	p.done(w, r, "")
+}
+
+// doResendLink sends the letter of a link whose life is over again, to the same address.
+func (p *Pages) doResendLink(w http.ResponseWriter, r *http.Request) {
+	_, err := p.svc.ResendLink(r.Context(), p.cookie(r, linkCookie))
+	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
+	switch {
+	case err == nil:
+		p.render(w, r, http.StatusOK, "sorry.html", page{Title: "wait_title", Message: "sent_again"})
+	case isSoon:
+		p.tooSoon(w, soon)
+		p.render(w, r, http.StatusTooManyRequests, "sorry.html", page{Title: "wait_title", Message: "too_soon"})
+	case errors.Is(err, illumicode.ErrExpired): // past the hard cap
+		p.render(w, r, http.StatusGone, "sorry.html", page{Title: "expired_title", Message: "called_off"})
+	default:
+		p.refuse(w, r, err)
+	}
 }
 
 // showTakeBack asks whether to end a challenge that somebody else began, or to take a change of

@@ -13,9 +13,11 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/internal/words"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -422,5 +424,38 @@ func TestOrigins(t *testing.T) {
 	steps, err := s.Service.Store().Trail(t.Context(), "p0@ternisle.example", 1)
 	if err != nil || len(steps) != 1 || steps[0].Network != "192.0.2.9" {
 		t.Errorf("the trail: %+v, %v", steps, err)
+	}
+}
+
+// A link whose life is over offers the letter again, to the same address; the fresh one works.
+func TestExpiredPage(t *testing.T) {
+	s := newSite(t)
+	s.do(s.browser(), "POST", "/begin", nil)
+	b := s.browser()
+	link := s.Letter(mara, 1).Link()
+	for sent := false; !sent; { // the hand-over, from which its life counts, is recorded a moment later
+		sum, err := s.Service.Store().Summary(t.Context(), s.Service.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		sent = sum.Count[store.Sent] == 1
+	}
+	s.Clock.Move(25 * time.Hour)
+	if r, body := s.do(b, "GET", link, nil); r.StatusCode != http.StatusGone || !strings.Contains(body, `action="/confirm/resend"`) {
+		t.Errorf("expired: %d\n%s", r.StatusCode, body)
+	}
+	if r, body := s.do(b, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusOK || !strings.Contains(body, "once more") {
+		t.Errorf("sent again: %d\n%s", r.StatusCode, body)
+	}
+	if r, _ := s.do(b, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusTooManyRequests || r.Header.Get("Retry-After") == "" {
+		t.Errorf("and again at once: %d", r.StatusCode)
+	}
+	s.do(b, "GET", s.Letter(mara, 2).Link(), nil)
+	if _, body := s.do(b, "POST", "/confirm", nil); !s.confirmed() {
+		t.Errorf("the fresh link:\n%s", body)
+	}
+	stranger := s.browser() // without a link there is nothing to send
+	if r, _ := s.do(stranger, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusNotFound {
+		t.Errorf("without a link: %d", r.StatusCode)
 	}
 }

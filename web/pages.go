@@ -101,6 +101,7 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	}
 	at("GET "+p.confirm, p.showConfirm)
 	at("POST "+p.confirm, p.doConfirm)
+	at("POST "+p.confirm+"/resend", p.doResendLink)
 	at("GET "+p.confirm+"/done", func(w http.ResponseWriter, r *http.Request) { p.render(w, r, http.StatusOK, "done.html", page{}) })
 	at("GET /proof", p.showProof)
 	at("POST /proof/code", p.doCode)
@@ -238,7 +239,7 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 			break
 		}
 	}
-	p.render(w, r, status, "sorry.html", page{Message: key, Title: key + "_title"})
+	p.render(w, r, status, "sorry.html", page{Message: key, Title: key + "_title", CanResend: errors.Is(err, illumicode.ErrExpired) && p.cookie(r, linkCookie) != ""})
 }
 
 // A page is what a template is given besides its words.
@@ -262,6 +263,7 @@ type page struct {
 
 	HasCode, HasLink bool   // what the letter carries
 	Closed           bool   // no try is left for a code
+	CanResend        bool   // the link at hand can be had anew
 	CanCorrect       bool   // a mistyped address can be corrected
 	Typed            string // what was typed instead
 

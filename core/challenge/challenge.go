@@ -165,8 +165,12 @@ type Resend struct {
 //
 // The letter carries the same code again while that has a useful life left (Policy.Renew);
 // otherwise the next generation begins, and the one before stays good to its own end, so that
-// whichever letter the person opens works.
+// whichever letter the person opens works. A link whose life is over gets another one. The hard cap
+// holds for all of it: after it, as after the end, nothing is sent, and At is zero.
 func (c Challenge) Resend(p Policy, now time.Time) Resend {
+	if c.State != Open || !now.Before(c.Ends) {
+		return Resend{}
+	}
 	if now.Before(c.ResendAfter) {
 		return Resend{At: c.ResendAfter}
 	}
@@ -175,6 +179,9 @@ func (c Challenge) Resend(p Policy, now time.Time) Resend {
 		next.Generation++
 		next.PreviousUntil = c.CodeEnds()
 		next.CodeFrom = time.Time{}
+	}
+	if c.Forms.Has(Link) && !now.Before(c.LinkEnds()) {
+		next.LinkFrom = time.Time{} // its life begins again with the letter
 	}
 	next.Resends++
 	next.ResendAfter = now.Add(p.Rung(next.Resends))

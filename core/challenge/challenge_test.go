@@ -93,6 +93,31 @@ func TestResend(t *testing.T) {
 	}
 }
 
+// After both lives, and before the cap, a resend brings a fresh code and a fresh link; after the cap,
+// or an end, nothing.
+func TestResendRevives(t *testing.T) {
+	p := policy(t)
+	c := Begin(p, t0).HandedOver(1, t0)
+	dead := t0.Add(25 * time.Hour)
+	r := c.Resend(p, dead)
+	if c.Alive(dead) || !r.Allowed || r.Next.Generation != 2 || !r.Next.Alive(dead) {
+		t.Errorf("after both lives: %+v", r)
+	}
+	if again := r.Next.HandedOver(2, dead); !again.LinkEnds().Equal(dead.Add(p.LinkLife)) {
+		t.Errorf("the fresh link ends at %v", again.LinkEnds())
+	}
+	if r := c.Resend(p, c.Ends); r.Allowed || !r.At.IsZero() {
+		t.Errorf("at the cap: %+v", r)
+	}
+	for _, state := range []State{Accepted, Ended} {
+		over := c
+		over.State = state
+		if r := over.Resend(p, dead); r.Allowed || !r.At.IsZero() {
+			t.Errorf("%s: %+v", state, r)
+		}
+	}
+}
+
 // However often a person presses the button, the waits follow the ladder and then its last rung.
 func TestResendLadder(t *testing.T) {
 	p := policy(t)
