@@ -94,11 +94,7 @@ func (a *app) keysRotate() *cobra.Command {
 			if overlap < 24*time.Hour {
 				return misuse{errors.New("--overlap is a day at least: links and codes in flight must outlive it")}
 			}
-			f, err := a.load()
-			if err != nil {
-				return err
-			}
-			ring, err := f.Keyring()
+			f, ring, err := a.keyring()
 			if err != nil {
 				return err
 			}
@@ -172,13 +168,19 @@ func (a *app) keysRetire() *cobra.Command {
 	return cmd
 }
 
-// onKeys runs fn with the keyring and the database of the configuration.
-func (a *app) onKeys(ctx context.Context, fn func(*config.File, *token.Keyring, *store.Store) error) error {
+// keyring returns the configuration and its keyring.
+func (a *app) keyring() (*config.File, *token.Keyring, error) {
 	f, err := a.load()
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	ring, err := f.Keyring()
+	return f, ring, err
+}
+
+// onKeys runs fn with the keyring and the database of the configuration.
+func (a *app) onKeys(ctx context.Context, fn func(*config.File, *token.Keyring, *store.Store) error) error {
+	f, ring, err := a.keyring()
 	if err != nil {
 		return err
 	}
@@ -281,11 +283,7 @@ func (a *app) keysJWKS() *cobra.Command {
 		Short: "Print the public keys of receipts as a JWK Set (RFC 7517), for services that check them",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			f, err := a.load()
-			if err != nil {
-				return err
-			}
-			ring, err := f.Keyring()
+			_, ring, err := a.keyring()
 			if err != nil {
 				return err
 			}
