@@ -254,7 +254,7 @@ func (c composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	}
 	now := c.s.now()
 	if row.Decoy && (!c.s.tellOwner || d.Letter != existsLetter && d.Letter != unknownLetter) {
-		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to"}
+		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to", Decoy: true}
 	}
 	switch row.State {
 	case challenge.Accepted:

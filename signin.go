@@ -45,11 +45,11 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 			if err != nil {
 				return err
 			}
-			open, err := t.beside(ctx, mailbox, browser, earlier)
+			others, err := t.beside(ctx, mailbox, browser, earlier)
 			if err != nil {
 				return err
 			}
-			if ok, at := challenge.Room(open, now); !ok {
+			if ok, at := challenge.Room(others, now); !ok {
 				return &TooSoonError{At: at}
 			}
 			st := start{purpose: challenge.SignIn, browser: browser}
@@ -81,10 +81,10 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	return p, nil
 }
 
-// beside returns the open sign-ins that a new one has to fit beside: those of the same known
-// browser, or all of unknown ones. The one of the earlier ticket is called off.
+// beside returns the sign-ins that a new one has to fit beside: those of the same known browser, or
+// all of unknown ones. The one of the earlier ticket is called off.
 func (t Tx) beside(ctx context.Context, mailbox, browser, earlier string) ([]challenge.Challenge, error) {
-	all, err := t.rows.OpenAt(ctx, mailbox, challenge.SignIn)
+	all, err := t.rows.Lately(ctx, mailbox, challenge.SignIn, t.s.now())
 	if err != nil {
 		return nil, err
 	}

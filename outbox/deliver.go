@@ -49,6 +49,11 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 	var drop *Drop
 	switch {
 	case errors.As(err, &drop):
+		if drop.Decoy {
+			w.persist(d, func(ctx context.Context) error { return w.store.DropDecoy(ctx, d, drop.State, drop.Note, w.now()) })
+			w.cfg.Observer.Ended(d.Lane, drop.State)
+			return
+		}
 		w.drop(d, drop.State, drop.Note)
 		return
 	case errors.Is(err, ErrLater):

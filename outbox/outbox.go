@@ -41,6 +41,7 @@ type Letter struct {
 type Drop struct {
 	State store.State // Cancelled, Expired or Suppressed
 	Note  string
+	Decoy bool // the lives of its challenge begin as if it had been handed over
 }
 
 func (d *Drop) Error() string { return "outbox: " + string(d.State) + ": " + d.Note }

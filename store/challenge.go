@@ -28,31 +28,31 @@ type Challenge struct {
 
 const challengeColumns = `id, purpose, subject, address, name, locale, kid, ticket, state, decoy, created, ends,
 	code_life, link_life, digits, tries, tries_allowed, generation, code_from, previous_until, link_from,
-	resends, resend_after, letter, data, forms, action, mailbox, browser, why, tried, proved, proved_by, accepted`
+	resends, resend_after, letter, data, forms, action, mailbox, browser, sent, why, tried, proved, proved_by, accepted`
 
 func scanChallenge(row scanner) (Challenge, error) {
 	var c Challenge
-	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, tried, proved, accepted int64
+	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, sent, tried, proved, accepted int64
 	err := row.Scan(&c.ID, &c.Purpose, &c.Subject, &c.Address, &c.Name, &c.Locale, &c.Kid, &c.Ticket, &c.State, &c.Decoy,
 		&created, &ends, &codeLife, &linkLife, &c.Digits, &c.Tries, &c.TriesAllowed, &c.Generation, &codeFrom,
 		&previous, &linkFrom, &c.Resends, &resendAfter, &c.Letter, &c.Data, &c.Forms, &c.Action, &c.Mailbox, &c.Browser,
-		&c.Why, &tried, &proved, &c.ProvedBy, &accepted)
+		&sent, &c.Why, &tried, &proved, &c.ProvedBy, &accepted)
 	c.Created, c.Ends, c.CodeFrom, c.PreviousUntil = instant(created), instant(ends), instant(codeFrom), instant(previous)
 	c.CodeLife, c.LinkLife = time.Duration(codeLife)*time.Millisecond, time.Duration(linkLife)*time.Millisecond
-	c.LinkFrom, c.ResendAfter, c.Tried = instant(linkFrom), instant(resendAfter), instant(tried)
+	c.LinkFrom, c.ResendAfter, c.Sent, c.Tried = instant(linkFrom), instant(resendAfter), instant(sent), instant(tried)
 	c.Proved, c.Accepted = instant(proved), instant(accepted)
 	c.Known = c.Browser != ""
 	return c, err
 }
 
 const insertChallenge = `INSERT INTO illumicode_challenge (` + challengeColumns + `)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', 0, 0, '', 0)`
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', 0, 0, '', 0)`
 
 func (c Challenge) args() []any {
 	return []any{c.ID, c.Purpose, c.Subject, c.Address, c.Name, c.Locale, c.Kid, c.Ticket,
 		string(c.State), flag(c.Decoy), millis(c.Created), millis(c.Ends), c.CodeLife.Milliseconds(), c.LinkLife.Milliseconds(),
 		c.Digits, c.Tries, c.TriesAllowed, c.Generation, millis(c.CodeFrom), millis(c.PreviousUntil), millis(c.LinkFrom),
-		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser}
+		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser, millis(c.Sent)}
 }
 
 var (
@@ -85,7 +85,8 @@ var (
 	selectByTicket  = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE ticket = ?`)
 	selectOpen      = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge
 		WHERE subject = ? AND purpose = ? AND state = 'open' ORDER BY created DESC LIMIT 1`)
-	selectOpenAt = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE mailbox = ? AND purpose = ? AND state = 'open' ORDER BY created`)
+	selectLately = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge
+		WHERE mailbox = ? AND purpose = ? AND ends > ? AND why <> 'superseded' ORDER BY created`)
 )
 
 // Challenge returns the challenge with this id, or [ErrNotFound].
@@ -112,9 +113,10 @@ func (s *Store) OpenChallenge(ctx context.Context, subject, purpose string) (Cha
 	return one(s, rows, err, scanChallenge)
 }
 
-// OpenAt returns the open challenges of a purpose at a mailbox, expired or not, the oldest first.
-func (t Tx) OpenAt(ctx context.Context, mailbox, purpose string) ([]Challenge, error) {
-	rows, err := t.query(ctx, selectOpenAt, mailbox, purpose)
+// Lately returns the challenges of a purpose at a mailbox whose cap is not over at now, whatever has
+// become of them, the oldest first; but for those whose own browser began another.
+func (t Tx) Lately(ctx context.Context, mailbox, purpose string, now time.Time) ([]Challenge, error) {
+	rows, err := t.query(ctx, selectLately, mailbox, purpose, millis(now))
 	return collect(t.s, rows, err, scanChallenge)
 }
 
@@ -181,14 +183,14 @@ func (s *Store) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, 
 	return collect(s, rows, err, scanChallenge)
 }
 
-var resend = q(`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends = ?, resend_after = ?
+var resend = q(`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends = ?, resend_after = ?, sent = ?
 	WHERE id = ? AND state = 'open' AND resends = ?`)
 
 // Resend writes what [challenge.Challenge.Resend] decided and reports whether it did: false
 // means that another resend came first, so that the decision must be taken again.
 func (t Tx) Resend(ctx context.Context, next challenge.Challenge) (bool, error) {
 	n, err := t.exec(ctx, resend, next.Generation, millis(next.CodeFrom), millis(next.PreviousUntil), millis(next.LinkFrom),
-		next.Resends, millis(next.ResendAfter), next.ID, next.Resends-1)
+		next.Resends, millis(next.ResendAfter), millis(next.Sent), next.ID, next.Resends-1)
 	return n == 1, err
 }
 

@@ -77,6 +77,17 @@ func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, 
 	})
 }
 
+// DropDecoy is Drop for a decoy's letter: what a hand-over would begin begins.
+func (s *Store) DropDecoy(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
+	return s.Write(ctx, func(t Tx) error {
+		ended, err := t.end(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
+		if err != nil || !ended {
+			return err
+		}
+		return t.HandedOver(ctx, d.Challenge, d.Generation, now)
+	})
+}
+
 // How a row leaves: what it knew, and what it came to. Its data stay only if it failed, for
 // another try.
 const leaving = `INSERT INTO illumicode_ended (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,

@@ -61,6 +61,7 @@ type Challenge struct {
 
 	Resends     int
 	ResendAfter time.Time
+	Sent        time.Time // when its letter was last asked for: at the beginning, and by every resend
 }
 
 // Begin returns the lives and counters of a challenge that begins at now under p, which has its
@@ -69,7 +70,7 @@ func Begin(p Policy, now time.Time) Challenge {
 	return Challenge{
 		State: Open, Created: now, Ends: now.Add(p.Cap),
 		CodeLife: p.CodeLife, LinkLife: p.LinkLife, Digits: p.Digits, TriesAllowed: p.Tries, Forms: p.Forms,
-		Generation: 1, ResendAfter: now.Add(p.Rung(0)),
+		Generation: 1, ResendAfter: now.Add(p.Rung(0)), Sent: now,
 	}
 }
 
@@ -185,6 +186,7 @@ func (c Challenge) Resend(p Policy, now time.Time) Resend {
 	}
 	next.Resends++
 	next.ResendAfter = now.Add(p.Rung(next.Resends))
+	next.Sent = now
 	return Resend{Allowed: true, Next: next}
 }
 
@@ -193,21 +195,17 @@ func (c Challenge) Alive(now time.Time) bool {
 	return c.Judge(Link, now) == Good || c.Judge(Code, now) == Good
 }
 
-// DeadAt returns when the last form of the proof stops working, unless something happens before.
-func (c Challenge) DeadAt() time.Time {
-	var last time.Time
-	if c.Forms.Has(Code) {
-		last = c.CodeEnds()
-	}
-	if c.Forms.Has(Link) && c.LinkEnds().After(last) {
-		last = c.LinkEnds()
-	}
-	return last
-}
+// grain is what the beginning of a life is rounded up to, counted from the moment in which the letter
+// was asked for. How long a provider takes must not show in when a code expires: a decoy, which none
+// takes, would be told by it.
+const grain = 30 * time.Second
 
 // HandedOver returns the row after a letter with this generation of the code went to a provider
-// at now. Only the first hand-over of each starts a life.
+// at now, or would have gone, if it is a decoy's. Only the first hand-over of each starts a life.
 func (c Challenge) HandedOver(generation int, now time.Time) Challenge {
+	if since := now.Sub(c.Sent); since > 0 && !c.Sent.IsZero() {
+		now = c.Sent.Add((since + grain - 1) / grain * grain)
+	}
 	if c.LinkFrom.IsZero() {
 		c.LinkFrom = now
 	}

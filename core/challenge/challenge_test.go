@@ -51,6 +51,11 @@ func TestLivesStartAtHandOver(t *testing.T) {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
 	}
+	for _, took := range []time.Duration{time.Millisecond, 2 * time.Second, 30 * time.Second} {
+		if got := waiting.HandedOver(1, t0.Add(took)).CodeEnds(); !got.Equal(t0.Add(10*time.Minute + 30*time.Second)) {
+			t.Errorf("handed over after %v the code ends at %v: what a provider takes shows", took, got)
+		}
+	}
 	if again := sent.HandedOver(1, t0.Add(3*time.Hour)); again != sent {
 		t.Errorf("a second hand-over moved a life: %+v", again)
 	}
@@ -225,7 +230,8 @@ func TestGuessingAllDay(t *testing.T) {
 	}
 }
 
-// There is room for three; a place is free again when one has died.
+// There is room for three; a place is free again a life and a half after its letter was asked for, and
+// nothing that happens to it before makes a difference.
 func TestRoom(t *testing.T) {
 	p, err := Policy{}.WithDefaults(SignIn)
 	if err != nil {
@@ -233,18 +239,29 @@ func TestRoom(t *testing.T) {
 	}
 	var open []Challenge
 	for i := range MaxOpen {
-		open = append(open, Begin(p, t0).HandedOver(1, t0.Add(time.Duration(i)*time.Minute)))
+		c := Begin(p, t0.Add(time.Duration(i)*time.Minute))
+		switch i {
+		case 1:
+			c = c.HandedOver(1, t0.Add(2*time.Minute))
+		case 2:
+			c.State = Accepted
+		}
+		open = append(open, c)
 	}
 	now := t0.Add(5 * time.Minute)
 	if ok, _ := Room(open[1:], now); !ok {
 		t.Error("no room beside two")
 	}
 	ok, at := Room(open, now)
-	if want := t0.Add(10 * time.Minute); ok || !at.Equal(want) {
+	if want := t0.Add(15 * time.Minute); ok || !at.Equal(want) {
 		t.Errorf("beside three: %v, at %v; want room at %v", ok, at, want)
 	}
 	if ok, _ := Room(open, at); !ok {
 		t.Error("no room when it was promised")
+	}
+	again := open[0].Resend(p, now).Next // its letter is asked for once more, and it keeps its place
+	if _, at := Room([]Challenge{again, open[1], open[2]}, now); !at.Equal(t0.Add(16 * time.Minute)) {
+		t.Errorf("after a resend there is room at %v", at)
 	}
 }
 

@@ -61,20 +61,34 @@ func (p Policy) TriesAfter(failures float64) int {
 // together, and for each known one.
 const MaxOpen = 3
 
-// Room decides whether one more challenge may begin beside others that are open for the same
-// address, all of unknown browsers or all of one known browser. If not, at is when there is room.
-func Room(open []Challenge, now time.Time) (ok bool, at time.Time) {
-	alive := 0
-	for _, c := range open {
-		if !c.Alive(now) {
+// place returns until when a challenge of sign-in takes one of these places: for one and a half lives
+// of its code, from when its letter was last asked for. Nothing else counts, such as that it was
+// accepted or when its letter left: whoever sees a place become free must not learn that somebody has
+// an account.
+func (c Challenge) place() time.Time {
+	end := c.Sent.Add(c.CodeLife * 3 / 2)
+	if end.After(c.Ends) {
+		return c.Ends
+	}
+	return end
+}
+
+// Room decides whether one more challenge may begin beside others for the same address, all of
+// unknown browsers or all of one known browser, whatever has become of them. If not, at is when there
+// is room.
+func Room(others []Challenge, now time.Time) (ok bool, at time.Time) {
+	taken := 0
+	for _, c := range others {
+		end := c.place()
+		if !now.Before(end) {
 			continue
 		}
-		alive++
-		if end := c.DeadAt(); at.IsZero() || end.Before(at) {
+		taken++
+		if at.IsZero() || end.Before(at) {
 			at = end
 		}
 	}
-	if alive < MaxOpen {
+	if taken < MaxOpen {
 		return true, time.Time{}
 	}
 	return false, at

@@ -8,7 +8,8 @@ ALTER TABLE illumicode_challenge ADD COLUMN mailbox TEXT NOT NULL DEFAULT '';   
 ALTER TABLE illumicode_challenge ADD COLUMN browser TEXT NOT NULL DEFAULT '';       -- of a known browser that began it: its id
 ALTER TABLE illumicode_challenge ADD COLUMN why TEXT NOT NULL DEFAULT '';           -- why it was called off
 ALTER TABLE illumicode_challenge ADD COLUMN tried BIGINT NOT NULL DEFAULT 0;        -- the last try
-UPDATE illumicode_challenge SET mailbox = LOWER(address);
+ALTER TABLE illumicode_challenge ADD COLUMN sent BIGINT NOT NULL DEFAULT 0;         -- when its letter was last asked for
+UPDATE illumicode_challenge SET mailbox = LOWER(address), sent = created;
 CREATE INDEX illumicode_challenge_mailbox ON illumicode_challenge (mailbox, purpose) WHERE state = 'open';
 CREATE INDEX illumicode_challenge_due ON illumicode_challenge (ends) WHERE state = 'open';
 CREATE INDEX illumicode_challenge_subject ON illumicode_challenge (subject);
