@@ -74,7 +74,7 @@ func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 				return false, err
 			}
 			any, err := t.rows.AnyAddress(ctx, c.Subject)
-			return c.Purpose == challenge.Signup && !c.Decoy && !any, err
+			return c.Purpose == challenge.Signup && c.Subject != "" && !any, err
 		}))
 	}
 	return len(all), err

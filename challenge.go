@@ -65,9 +65,10 @@ type start struct {
 	data    string // JSON for the letter; empty for none
 	action  string // digest
 	decoy   bool
-	browser string // id of a known browser
-	tries   int    // 0 for the policy's
-	resends int    // that count already
+	forms   challenge.Forms // empty for the policy's
+	browser string          // id of a known browser
+	tries   int             // 0 for the policy's
+	resends int             // that count already
 }
 
 func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
@@ -80,7 +81,7 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 		Letter: cmp.Or(st.letter, p.Letter), Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
 	}
 	c.ID, c.Purpose, c.Subject, c.Address, c.Decoy = newID(), st.purpose, st.subject, a.address.String(), st.decoy
-	c.Action, c.TriesAllowed = st.action, cmp.Or(st.tries, c.TriesAllowed)
+	c.Action, c.TriesAllowed, c.Forms = st.action, cmp.Or(st.tries, c.TriesAllowed), cmp.Or(st.forms, c.Forms)
 	if st.resends > 0 {
 		c.Resends, c.ResendAfter = st.resends, now.Add(p.Policy.Rung(st.resends))
 	}

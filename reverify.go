@@ -67,14 +67,36 @@ func (t Tx) beginChange(ctx context.Context, a Admission, subject string, from m
 	if err := t.rows.InsertChange(ctx, c); err != nil {
 		return Pending{}, err
 	}
+	return p, t.tellOld(ctx, c, a)
+}
+
+// tellOld adds the letter that tells the old address of a change.
+func (t Tx) tellOld(ctx context.Context, c store.Change, a Admission) error {
+	now := t.s.now()
 	data, err := json.Marshal(map[string]string{changeID: c.ID, "name": a.address.Name})
 	if err != nil {
-		return Pending{}, err
+		return err
 	}
-	return p, t.rows.InsertDelivery(ctx, store.Delivery{
+	return t.rows.InsertDelivery(ctx, store.Delivery{
 		ID: newID(), Letter: changeLetter, Locale: a.locale, Address: c.Old, Name: a.address.Name, Data: string(data),
 		Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds,
 	})
+}
+
+// correctChange puts another address into a change that is pending, and tells the old one again: it
+// must know where its account goes.
+func (t Tx) correctChange(ctx context.Context, from, to string, a Admission) error {
+	if err := t.rows.CorrectChange(ctx, from, to, a.address.String(), a.address.Mailbox()); err != nil {
+		return err
+	}
+	c, err := t.rows.ChangeFor(ctx, to)
+	if errors.Is(err, store.ErrNotFound) { // an address asked again
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return t.tellOld(ctx, c, a)
 }
 
 // changeID is the member of a letter's data that names the change which it tells of.
@@ -211,13 +233,14 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 	return nil
 }
 
-// ask begins the challenge by which an address is proven anew.
+// ask begins the challenge by which an address is proven anew. No browser has begun it, so that there
+// is none to type a code into.
 func (t Tx) ask(ctx context.Context, subject, address string) error {
 	to, err := message.ParseRecipient(address)
 	if err != nil {
 		return err
 	}
-	_, err = t.begin(ctx, Admission{address: to, locale: t.s.Locale("")}, start{purpose: challenge.Reverify, subject: subject, letter: recheckLetter})
+	_, err = t.begin(ctx, Admission{address: to, locale: t.s.Locale("")}, start{purpose: challenge.Reverify, subject: subject, letter: recheckLetter, forms: challenge.LinkOnly})
 	return err
 }
 
@@ -278,7 +301,7 @@ func (t Tx) MarkStale(ctx context.Context, subject, address string, bounced bool
 	if bounced {
 		standing = store.Bounced
 	}
-	changed, err := t.rows.SetStanding(ctx, subject, to.Mailbox(), standing, reason, now.Add(t.s.recheck.Grace), now)
+	changed, err := t.rows.Demote(ctx, subject, to.Mailbox(), standing, reason, now.Add(t.s.recheck.Grace), now)
 	if err != nil || !changed {
 		return err
 	}

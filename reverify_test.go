@@ -330,18 +330,43 @@ func TestCorrect(t *testing.T) {
 		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: newMara}, nil); !errors.Is(err, illumicode.ErrUsed) {
 			t.Errorf("corrected after the proof: %v", err)
 		}
+		// A change of address is corrected, too; the old address is told again, and the application's own
+		// row stays as it is until the proof.
+		n := len(k.Inbox.Letters(mara))
+		changing, _ := changeTo(t, k, "wrnog@skerry.example", n+1)
+		k.Letter("wrnog@skerry.example", 1)
+		changing, err = k.Service.Correct(t.Context(), changing.Ticket, illumicode.Request{Address: newMara}, func(*sql.Tx, string) error {
+			t.Error("the application is told of a change that is not in effect")
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if l := k.Letter(mara, n+2); !strings.Contains(l.Text, newMara) {
+			t.Errorf("the old address is told:\n%s", l.Text)
+		}
+		if err := k.Service.ConfirmCode(t.Context(), changing.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
+			t.Error(err)
+		}
 		// An address that is taken is answered alike, and nobody is written to.
 		p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "typo@ternisle.example"}, illumicode.Subject("8"))
 		if err != nil {
 			t.Fatal(err)
 		}
 		letters := len(k.Inbox.Letters(mara))
-		if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara}, func(*sql.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
+		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara}, func(*sql.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
 			t.Errorf("an address that is taken: %v", err)
 		}
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
 		if n := len(k.Inbox.Letters(mara)); n != letters {
 			t.Errorf("%d letters to an address that is taken", n-letters)
+		}
+		k.Clock.Move(2 * time.Minute) // and whoever mistyped into another one's address can mend that
+		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "mine@ternisle.example"}, nil); err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter("mine@ternisle.example", 1).Code(), nil); err != nil || !confirmed(t, k, "8") {
+			t.Errorf("corrected from an address that was taken: %v", err)
 		}
 	})
 }
@@ -430,6 +455,14 @@ func TestRecheck(t *testing.T) {
 		if !confirmed(t, k, address) {
 			t.Errorf("%s does not work in its time of grace", address)
 		}
+	}
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "new@ternisle.example"}, illumicode.Subject("new")); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Service.Store().Write(t.Context(), func(rows store.Tx) error {
+		return k.Service.On(rows).MarkStale(t.Context(), "new", "new@ternisle.example", false, "a mistake")
+	}); err != nil || confirmed(t, k, "new") {
+		t.Errorf("an address that was never confirmed works after it was marked stale, %v", err)
 	}
 	asked := func() (n int) {
 		for _, address := range people {

@@ -72,8 +72,9 @@ const maxCorrections = 5
 // Correct puts another address in the place of one that was mistyped, for the browser that began
 // and has not proven it yet: the old letter's proof is void, and a new letter goes out. It works at
 // once the first time; then it has to wait as a resend does. It is for signups and for changes of
-// address. apply, which may be nil, makes the application's own writes in the same commit; if it
-// returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup].
+// address. apply, which may be nil, makes the application's own writes for a signup in the same
+// commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with
+// [Service.Signup]. A change of address is corrected without it: nothing of it is in effect.
 // The error matches [message.ErrAddress], [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
 func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply func(tx *sql.Tx, subject string) error) (Pending, error) {
 	admission, err := s.Admit(ctx, r)
@@ -106,7 +107,7 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 			case !ended: // proven or corrected in between
 				return ErrUsed
 			}
-			if !decoy && apply != nil && !c.Decoy {
+			if !decoy && apply != nil && c.Purpose == challenge.Signup && c.Subject != "" {
 				if err := apply(tx, c.Subject); err != nil {
 					return err
 				}
@@ -114,14 +115,14 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 			if err := t.rows.RemoveUnconfirmed(ctx, c.Subject, c.Address); err != nil {
 				return err
 			}
-			next := start{purpose: c.Purpose, subject: c.Subject, letter: c.Letter, data: c.Data, decoy: decoy || c.Decoy, resends: c.Resends + 1}
-			if decoy {
+			next := start{purpose: c.Purpose, subject: c.Subject, data: c.Data, decoy: decoy || c.Subject == "", resends: c.Resends + 1}
+			if next.decoy {
 				next.letter = existsLetter
 			}
-			if p, err = t.begin(ctx, admission, next); err != nil {
+			if p, err = t.begin(ctx, admission, next); err != nil || c.Purpose != challenge.Reverify {
 				return err
 			}
-			return t.rows.CorrectChange(ctx, c.ID, p.id, admission.address.String(), admission.address.Mailbox())
+			return t.correctChange(ctx, c.ID, p.id, admission)
 		})
 	}
 	if err = correct(false); errors.Is(err, ErrOccupied) {

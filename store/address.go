@@ -120,6 +120,9 @@ func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing S
 	return n > 0, err
 }
 
+var demote = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
+	WHERE subject = ? AND mailbox = ? AND standing <> ? AND standing IN ('confirmed', 'stale', 'bounced')`)
+
 var (
 	selectAddresses = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE subject = ? ORDER BY since DESC, address`)
 	selectByMailbox = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE mailbox = ? AND subject <> '' ORDER BY since DESC, subject`)
@@ -132,6 +135,12 @@ var (
 	markAsked       = q(`UPDATE illumicode_address SET asked = ? WHERE subject = ? AND address = ? AND asked = ?`)
 	endGrace        = q(`UPDATE illumicode_address SET grace_ends = 0 WHERE subject = ? AND address = ? AND grace_ends = ?`)
 )
+
+// Demote is SetStanding for an address that has been confirmed: one that never was stays unconfirmed.
+func (t Tx) Demote(ctx context.Context, subject, mailbox string, standing Standing, reason string, grace, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, demote, string(standing), millis(now), reason, millis(grace), subject, mailbox, string(standing))
+	return n > 0, err
+}
 
 // Addresses returns the addresses of a subject, the latest change first.
 func (s *Store) Addresses(ctx context.Context, subject string) ([]Address, error) {
