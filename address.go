@@ -100,6 +100,34 @@ func (s *Service) suppressed(ctx context.Context, mailbox string) (store.Suppres
 	return store.Suppression{}, false, nil
 }
 
+// screen returns which deliveries go to addresses that must not be written to, with the reason.
+func (s *Service) screen(ctx context.Context, claimed []store.Delivery) (map[string]string, error) {
+	index := s.keys.Index()
+	thumbs := make([]string, 0, len(claimed)*len(index))
+	whose := make(map[string][]store.Delivery, len(claimed))
+	for _, d := range claimed {
+		to, err := message.ParseRecipient(d.Address)
+		if err != nil {
+			continue // it will not be composed either
+		}
+		for _, key := range index {
+			thumb := key.Lookup(to.Mailbox())
+			thumbs = append(thumbs, thumb)
+			whose[thumb] = append(whose[thumb], d)
+		}
+	}
+	found, err := s.store.SuppressedAmong(ctx, thumbs)
+	notes := make(map[string]string, len(found))
+	for _, sup := range found {
+		for _, d := range whose[sup.Thumb] {
+			if sup.Scope == store.AllLetters || !s.letters.Kind(d.Letter).Security() {
+				notes[d.ID] = "its address is suppressed; `illumicode address show` says why"
+			}
+		}
+	}
+	return notes, err
+}
+
 // Suppress keeps letters from an address: notices, or with all also those that its owner asks for.
 // reason says why, for whoever looks later.
 func (s *Service) Suppress(ctx context.Context, address string, scope store.Scope, reason string) error {

@@ -57,8 +57,6 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	switch {
 	case err != nil:
 		return outbox.Letter{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
-	case unwanted && category == "":
-		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its address is suppressed; illumicode address show says why"}
 	case unwanted:
 		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its reader has unsubscribed from " + category}
 	case to.IsPhone():

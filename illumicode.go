@@ -285,7 +285,7 @@ func New(c Config) (*Service, error) {
 	if len(s.rules) > 0 {
 		c.Outbox.Events = s.takeEvents
 	}
-	c.Outbox.Care = s.care
+	c.Outbox.Care, c.Outbox.Screen = s.care, s.screen
 	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, s.now, c.Log, c.Outbox)
 	return s, nil
 }

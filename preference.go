@@ -74,9 +74,6 @@ func (s *Service) Unsubscription(sealed string) (address, category string, err e
 // unwanted reports whether a reader has said no to letters like this one.
 func (s *Service) unwanted(ctx context.Context, d store.Delivery, to message.Address) (category string, yes bool, err error) {
 	kind := s.letters.Kind(d.Letter)
-	if sup, found, err := s.suppressed(ctx, to.Mailbox()); err != nil || found && (sup.Scope == store.AllLetters || !kind.Security()) {
-		return "", found, err
-	}
 	if kind.Security() {
 		return "", false, nil
 	}

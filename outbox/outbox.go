@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -70,9 +71,10 @@ type Config struct {
 	// 4 for normal and 1 for bulk.
 	Weights map[store.Lane]int
 
-	Site   string                                       // the base URL that the database must send for; empty for any
-	Events func(ctx context.Context) (n int, err error) // turns some events that wait into deliveries; nil for none
-	Care   func(ctx context.Context) (n int, err error) // does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
+	Site   string                                                                                   // the base URL that the database must send for; empty for any
+	Events func(ctx context.Context) (n int, err error)                                             // turns some events that wait into deliveries; nil for none
+	Screen func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error) // why some must not be sent, by their ids; nil for nobody
+	Care   func(ctx context.Context) (n int, err error)                                             // does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
 }
 
 func (c Config) withDefaults() Config {
@@ -352,9 +354,35 @@ func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bo
 		return false, err
 	}
 	w.marks[lane].claimed(claimed, now)
-	w.queue.put(lane, claimed)
+	w.queue.put(lane, w.screened(ctx, claimed))
 	w.cfg.Observer.Claimed(lane, len(claimed))
 	return len(claimed) == room, nil
+}
+
+// screened returns what of a claim may be sent, and ends the rest. One question for a whole claim
+// costs little; one for each letter would cost a fifth of its delivery.
+func (w *worker) screened(ctx context.Context, claimed []store.Delivery) []store.Delivery {
+	if w.cfg.Screen == nil || len(claimed) == 0 {
+		return claimed
+	}
+	notes, err := w.cfg.Screen(ctx, claimed)
+	if err != nil {
+		w.log.Error("it cannot be told who must not be written to, so nothing is sent", "error", err)
+		for _, d := range claimed {
+			w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+		}
+		return nil
+	}
+	if len(notes) == 0 {
+		return claimed
+	}
+	return slices.DeleteFunc(claimed, func(d store.Delivery) bool {
+		note, suppressed := notes[d.ID]
+		if suppressed {
+			w.drop(d, store.Suppressed, note)
+		}
+		return suppressed
+	})
 }
 
 // drain ends a Run: what is queued and not begun goes back, what is under way may finish.
@@ -419,7 +447,9 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 	}
 	d, claimErr := o.store.ClaimOne(ctx, w.row.ID, id, o.now())
 	if claimErr == nil {
-		w.deliver(hard, d)
+		for _, d := range w.screened(ctx, []store.Delivery{d}) {
+			w.deliver(hard, d)
+		}
 	}
 	// Even after an error: the claim may have been made, and its answer lost.
 	if err := o.store.Leave(context.WithoutCancel(ctx), w.row.ID, o.now()); err != nil {

@@ -50,6 +50,14 @@ func scanSuppression(r scanner) (x Suppression, err error) {
 	return x, err
 }
 
+var suppressedAmong = q(`SELECT thumb, kid, mailbox, scope, reason, since FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?))`)
+
+// SuppressedAmong returns the suppressions among thumbprints.
+func (s *Store) SuppressedAmong(ctx context.Context, thumbs []string) ([]Suppression, error) {
+	rows, err := s.query(ctx, suppressedAmong, list(thumbs))
+	return collect(s, rows, err, scanSuppression)
+}
+
 // Unsuppress lets letters go to an address again, and reports whether any were kept back.
 func (t Tx) Unsuppress(ctx context.Context, thumb string) (bool, error) {
 	n, err := t.exec(ctx, deleteSuppression, thumb)

@@ -158,6 +158,7 @@ func (p *Parts) fill(fallback Parts) (gaps []string) {
 // A compiled is one letter in one locale, parsed.
 type compiled struct {
 	catalog *Catalog
+	root    *template.Template // what the parts share: one set of functions for all
 	parts   map[string]*template.Template
 	words   map[string]string
 	values  []string // the values it uses, sorted
@@ -172,13 +173,13 @@ func compile(cat *Catalog, name string, p Parts) (*compiled, error) {
 	if strings.TrimSpace(p.Subject) == "" {
 		return nil, fmt.Errorf("%s: it is empty, and every letter needs one", where("subject"))
 	}
-	c := &compiled{catalog: cat, parts: make(map[string]*template.Template), words: p.Words}
+	c := &compiled{catalog: cat, root: template.New("").Option("missingkey=error").Funcs(partFuncs), parts: make(map[string]*template.Template), words: p.Words}
 	values := make(map[string]bool)
 	for part, words := range p.named() {
 		if words == "" {
 			continue
 		}
-		t, err := template.New(part).Option("missingkey=error").Funcs(partFuncs).Parse(words)
+		t, err := c.root.New(part).Parse(words)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", where(part), err)
 		}

@@ -221,16 +221,17 @@ func (s *Set) bind(name string, c *compiled, zone *time.Location) (*bound, error
 	}
 	f := formats{c.catalog, zone}
 	b := &bound{parts: make(map[string]*template.Template, len(c.parts)), plain: make(map[string]string)}
+	copied, err := c.root.Clone()
+	if err != nil {
+		return nil, err
+	}
+	copied.Funcs(f.funcs())
 	for part, t := range c.parts {
 		if words, ok := onlyText(t.Root); ok {
 			b.plain[part] = strings.TrimSpace(words)
 			continue
 		}
-		copied, err := t.Clone()
-		if err != nil {
-			return nil, err
-		}
-		b.parts[part] = copied.Funcs(f.funcs())
+		b.parts[part] = copied.Lookup(part)
 	}
 	if own := s.bodies[name]; own != nil {
 		funcs := s.bodyFuncs(f, c.words)
