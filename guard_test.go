@@ -58,10 +58,7 @@ func TestCopyOfTheDatabaseHolds(t *testing.T) {
 		c.Store, c.Site.BaseURL = k.Service.Store(), "https://staging.example"
 		c.Outbox.Poll = 10 * time.Millisecond
 	})
-	time.Sleep(50 * time.Millisecond)
-	if !strings.Contains(other.Log.String(), "SENDS FOR ANOTHER SITE") {
-		t.Error("the log of the copy does not say so")
-	}
+	eventually(t, func() bool { return strings.Contains(other.Log.String(), "SENDS FOR ANOTHER SITE") })
 	ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(2)}), store.Sent)
 	if n := len(other.Inbox.Letters("")); n != 0 {
 		t.Errorf("the copy sent %d letters", n)
@@ -74,7 +71,7 @@ func TestPause(t *testing.T) {
 		if err := k.Service.Store().Pause(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(60 * time.Millisecond)
+		time.Sleep(250 * time.Millisecond) // several polls: a worker takes the pause up with one
 		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: "jens@törnholm.example"}})
 		if p.Kind == "lane" {
 			time.Sleep(60 * time.Millisecond)

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"iter"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/letter"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/illumicodetest"
@@ -41,12 +43,14 @@ instruction = "It is {{.amount}}."
 
 func withPier(tb testing.TB) func(*illumicode.Config) {
 	tb.Helper()
-	set, err := letters.Load(pierLetters, "en")
+	set, err := pierLettersOnce()
 	if err != nil {
 		tb.Fatal(err)
 	}
 	return func(c *illumicode.Config) { c.Letters = set }
 }
+
+var pierLettersOnce = sync.OnceValues(func() (*letter.Set, error) { return letters.Load(pierLetters, "en") })
 
 func pier(n int) map[string]any { return map[string]any{"pier": fmt.Sprintf("pier %d", n)} }
 

@@ -9,11 +9,13 @@ package illumicodetest
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"net"
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -83,11 +85,12 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 	must(err)
 	k.Way = k.serveInbox(dir)
 
+	empty, err := migrated()
+	must(err)
+	must(os.WriteFile(filepath.Join(dir, "test.db"), empty, 0o600))
 	st, err := sqlite.Open(tb.Context(), filepath.Join(dir, "test.db"))
 	must(err)
 	tb.Cleanup(func() { st.Close() })
-	_, err = st.Migrate(tb.Context(), time.Now())
-	must(err)
 	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
 	must(err)
 	from, err := message.ParseAddress("crew@ternisle.example")
@@ -106,6 +109,26 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 	must(err)
 	return k
 }
+
+// migrated returns a database file with all tables, made once for all kits of the process: making them
+// takes longer than most tests.
+var migrated = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "illumicodetest-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "empty.db")
+	st, err := sqlite.Open(context.Background(), file)
+	if err != nil {
+		return nil, err
+	}
+	_, err = st.Migrate(context.Background(), time.Now())
+	if err := errors.Join(err, st.Close()); err != nil { // closed, the whole of it is in the one file
+		return nil, err
+	}
+	return os.ReadFile(file)
+})
 
 // serveInbox starts the inbox and returns a provider that trusts its certificate.
 func (k *Kit) serveInbox(dir string) *smtp.Provider {

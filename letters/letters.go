@@ -21,6 +21,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/BurntSushi/toml"
@@ -36,8 +37,10 @@ var files embed.FS
 const Fallback = "en"
 
 // Default returns the default letters, in Arabic, English, French, German, Japanese, Polish,
-// Portuguese and Spanish.
-func Default() (*letter.Set, error) { return Load(nil, Fallback) }
+// Portuguese and Spanish: one set, which everybody who calls shares.
+func Default() (*letter.Set, error) { return byDefault() }
+
+var byDefault = sync.OnceValues(func() (*letter.Set, error) { return Load(nil, Fallback) })
 
 // Load returns the set of the letters in the top folder of fsys, which may be nil, over the
 // default ones. fallback is the locale for readers of other languages; it must have every letter.
