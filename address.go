@@ -348,6 +348,10 @@ func (s *Service) backfill(row Backfill, o ImportOptions, now time.Time) (store.
 	default:
 		return store.Backfill{}, fmt.Errorf("its standing %q is none; they are unconfirmed, confirmed, stale, bounced and suppressed", row.Standing)
 	}
-	return store.Backfill{Line: row.Line, Address: store.Address{
-		Subject: row.Subject, Address: to.String(), Mailbox: to.Mailbox(), Standing: standing, Since: row.Since, Reason: row.Reason}}, nil
+	b := store.Backfill{Line: row.Line, Address: store.Address{
+		Subject: row.Subject, Address: to.String(), Mailbox: to.Mailbox(), Standing: standing, Since: row.Since, Reason: row.Reason}}
+	if standing == store.Stale || standing == store.Bounced {
+		b.GraceEnds = now.Add(s.recheck.Grace)
+	}
+	return b, nil
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/store"
 )
@@ -178,6 +179,29 @@ func TestSuppress(t *testing.T) {
 	if got := notify(); got != store.Sent {
 		t.Errorf("a notice after it was restored: %s", got)
 	}
+	// Suppressed again under a newer key for lookups, it is moved once, and the later word holds.
+	for _, reason := range []string{"the first", "the second"} {
+		if err := svc.Suppress(ctx, mara, store.NoticesOnly, reason); err != nil {
+			t.Fatal(err)
+		}
+		if reason == "the first" {
+			next, err := k.Keys.Rotate(token.ForLookups, time.Now(), time.Time{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			k.Keys.Replace(next)
+		}
+	}
+	newest := k.Keys.Index()[0]
+	if n, err := svc.Store().RekeySuppressions(ctx, newest.ID(), newest.Lookup, 10); err != nil || n != 1 {
+		t.Errorf("%d moved, %v", n, err)
+	}
+	if sup, err := svc.Store().Suppression(ctx, newest.Lookup(mara)); err != nil || sup.Reason != "the second" {
+		t.Errorf("after it was moved: %+v, %v", sup, err)
+	}
+	if any, err := svc.Restore(ctx, mara, "the order was lifted"); err != nil || !any {
+		t.Errorf("restored once more: %v, %v", any, err)
+	}
 	story, err := svc.Story(ctx, mara)
 	if err != nil {
 		t.Fatal(err)
@@ -186,7 +210,7 @@ func TestSuppress(t *testing.T) {
 	for _, s := range story.Trail {
 		whats = append(whats, s.What)
 	}
-	if text := strings.Join(whats, " "); !strings.Contains(text, "restored begun suppressed begun suppressed") || len(story.Deliveries) < 5 || len(story.Addresses) != 1 {
+	if text := strings.Join(whats, " "); !strings.Contains(text, "restored suppressed suppressed restored begun suppressed begun suppressed") || len(story.Deliveries) < 5 || len(story.Addresses) != 1 {
 		t.Errorf("the story: %s; %d letters", text, len(story.Deliveries))
 	}
 }

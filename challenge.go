@@ -67,6 +67,7 @@ type start struct {
 	decoy   bool
 	forms   challenge.Forms // empty for the policy's
 	browser string          // id of a known browser
+	typed   string          // the address, where the admitted one was put in its place
 	tries   int             // 0 for the policy's
 	resends int             // that count already
 }
@@ -81,7 +82,7 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 		Letter: cmp.Or(st.letter, p.Letter), Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
 	}
 	c.ID, c.Purpose, c.Subject, c.Address, c.Decoy = newID(), st.purpose, st.subject, a.address.String(), st.decoy
-	c.Action, c.TriesAllowed, c.Forms = st.action, cmp.Or(st.tries, c.TriesAllowed), cmp.Or(st.forms, c.Forms)
+	c.Typed, c.Action, c.TriesAllowed, c.Forms = st.typed, st.action, cmp.Or(st.tries, c.TriesAllowed), cmp.Or(st.forms, c.Forms)
 	if st.resends > 0 {
 		c.Resends, c.ResendAfter = st.resends, now.Add(p.Policy.Rung(st.resends))
 	}
@@ -109,6 +110,18 @@ func (t Tx) callOff(ctx context.Context, c store.Challenge, why string) (bool, e
 	return true, t.rows.Record(ctx, c.StepOf("ended", why, network(ctx), t.s.now()))
 }
 
+// callOffID is callOff for a challenge of which only the id is at hand. One that is gone needs nothing.
+func (t Tx) callOffID(ctx context.Context, id, why string) error {
+	c, err := t.rows.ChallengeOf(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err == nil {
+		_, err = t.callOff(ctx, c, why)
+	}
+	return err
+}
+
 // letterFor returns the delivery of a challenge's letter. It holds no secret and no data: both
 // are made from the challenge when the letter is composed.
 func (s *Service) letterFor(c store.Challenge, now time.Time) store.Delivery {
@@ -119,7 +132,7 @@ func (s *Service) letterFor(c store.Challenge, now time.Time) store.Delivery {
 }
 
 func pendingOf(c challenge.Challenge) Pending {
-	return Pending{id: c.ID, Purpose: c.Purpose, Address: c.Address, Forms: c.Forms, ResendAfter: c.ResendAfter, Ends: c.Ends, TriesLeft: c.TriesAllowed - c.Tries, Confirmed: c.State == challenge.Accepted}
+	return Pending{id: c.ID, Purpose: c.Purpose, Address: cmp.Or(c.Typed, c.Address), Forms: c.Forms, ResendAfter: c.ResendAfter, Ends: c.Ends, TriesLeft: c.TriesAllowed - c.Tries, Confirmed: c.State == challenge.Accepted}
 }
 
 // Pending returns the challenge that a ticket belongs to, for the page on which a person waits. The

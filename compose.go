@@ -336,7 +336,7 @@ func (c composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 		return nil, letter.Proof{}, err
 	}
 	return data, letter.Proof{Link: c.s.refuseURL(c.s.links.Sign(key, token.Claims{
-		Purpose: purposeUndo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID, Address: key.Thumbprint(row.Old),
+		Purpose: LinkUndo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID, Address: key.Thumbprint(row.Old),
 	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil
 }
 

@@ -266,7 +266,7 @@ func New(c Config) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, slices.Concat(slices.Sorted(maps.Keys(purposes)), []string{purposeNotMe, purposeUndo})...),
+		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, slices.Concat(slices.Sorted(maps.Keys(purposes)), []string{LinkNotMe, LinkUndo})...),
 		site: c.Site, from: c.From, froms: froms, sign: c.Sign, letters: c.Letters, log: c.Log,
 		purposes: purposes, admit: c.Admit, tellOwner: c.TellOwner, welcome: c.Welcome, undo: c.Undo, recheck: c.Recheck.withDefaults(), lapsed: c.Lapsed,
 		clock: clock, now: clock.now,
@@ -299,7 +299,7 @@ func (c Config) purposes() (map[string]Purpose, error) {
 	for name, p := range c.Purposes {
 		_, taken := all[name]
 		switch {
-		case taken || name == purposeNotMe || name == purposeUndo || name == "":
+		case taken || name == LinkNotMe || name == LinkUndo || name == "":
 			return nil, fmt.Errorf("illumicode: Config.Purposes: %q is taken; choose another name", name)
 		case !c.Letters.Has(p.Letter) || !c.Letters.CarriesProof(p.Letter):
 			return nil, fmt.Errorf("illumicode: Config.Purposes: %q needs a letter that has a button or a place for a code; %q is none", name, p.Letter)

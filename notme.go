@@ -13,10 +13,10 @@ import (
 	"github.com/illumicode/illumicode/store"
 )
 
-// The purposes of links that prove nothing, but take something back.
+// The purposes of links that prove nothing, but take something back; see [Service.LinkPurpose].
 const (
-	purposeNotMe = "not-me"
-	purposeUndo  = "undo"
+	LinkNotMe = "not-me" // [Service.NotMe]
+	LinkUndo  = "undo"   // [Service.Undo]
 )
 
 // notMeFor is how long after a challenge's end its reader can still say that it was somebody else.
@@ -25,7 +25,7 @@ const notMeFor = 7 * 24 * time.Hour
 // notMeURL returns the link of a challenge's letter by which its reader says so.
 func (s *Service) notMeURL(c store.Challenge, key *token.Key, d store.Delivery) string {
 	return s.refuseURL(s.links.Sign(key, token.Claims{
-		Purpose: purposeNotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(), ID: d.ID,
+		Purpose: LinkNotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(), ID: d.ID,
 		Address: key.Thumbprint(c.Address),
 	}))
 }
@@ -48,8 +48,8 @@ func (s *Service) readLink(link string, purpose string) (token.Claims, error) {
 	return claims, nil
 }
 
-// LinkPurpose returns what the link of a letter is for, such as challenge.Signup, "not-me" or
-// "undo", for pages that serve several. It is "" for what is no link of this service.
+// LinkPurpose returns what the link of a letter is for, such as challenge.Signup, [LinkNotMe] or
+// [LinkUndo], for pages that serve several. It is "" for what is no link of this service.
 func (s *Service) LinkPurpose(link string) string {
 	claims, err := s.links.Verify(link, s.now())
 	if err != nil && !errors.Is(err, token.ErrExpired) {
@@ -74,7 +74,7 @@ func (s *Service) InspectNotMe(ctx context.Context, link string) (Disowned, erro
 }
 
 func (s *Service) byNotMeLink(ctx context.Context, link string) (store.Challenge, error) {
-	claims, err := s.readLink(link, purposeNotMe)
+	claims, err := s.readLink(link, LinkNotMe)
 	if err != nil {
 		return store.Challenge{}, err
 	}

@@ -52,7 +52,7 @@ func (t Tx) beginChange(ctx context.Context, a Admission, subject string, from m
 		return Pending{}, err
 	}
 	for _, id := range stopped {
-		if _, err := t.rows.CallOff(ctx, id, challenge.Superseded); err != nil {
+		if err := t.callOffID(ctx, id, challenge.Superseded); err != nil {
 			return Pending{}, err
 		}
 	}
@@ -141,7 +141,7 @@ func (s *Service) InspectUndo(ctx context.Context, link string) (Change, error) 
 }
 
 func (s *Service) byUndoLink(ctx context.Context, link string) (store.Change, error) {
-	claims, err := s.readLink(link, purposeUndo)
+	claims, err := s.readLink(link, LinkUndo)
 	if err != nil {
 		return store.Change{}, err
 	}
@@ -204,26 +204,26 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 	case !moved:
 		return ErrUsed
 	}
-	step := store.Step{Challenge: c.Challenge, Subject: c.Subject, Mailbox: c.NewMailbox, At: now, What: "ended", Outcome: challenge.Undone, Network: network(ctx)}
-	if err := t.rows.Record(ctx, step); err != nil {
-		return err
-	}
 	if to == store.Stopped {
-		if _, err := t.rows.CallOff(ctx, c.Challenge, challenge.Undone); err != nil {
+		if err := t.callOffID(ctx, c.Challenge, challenge.Undone); err != nil {
 			return err
 		}
 		return t.rows.RemoveUnconfirmed(ctx, c.Subject, c.New)
 	}
 	// What was begun before, by whichever side, must not end in a session.
-	if err := t.rows.CallOffAll(ctx, c.Subject, challenge.Undone); err != nil {
+	open, err := t.rows.OpenOf(ctx, c.Subject)
+	if err != nil {
 		return err
+	}
+	for _, one := range open {
+		if _, err := t.callOff(ctx, one, challenge.Undone); err != nil {
+			return err
+		}
 	}
 	const reason = "the change of address was taken back"
-	if err := t.rows.AddAddress(ctx, c.Subject, c.Old, c.OldMailbox, now); err != nil {
-		return err
-	}
 	for _, one := range []struct{ address, mailbox string }{{c.Old, c.OldMailbox}, {c.New, c.NewMailbox}} {
-		if _, err := t.rows.SetStanding(ctx, c.Subject, one.mailbox, store.Stale, reason, time.Time{}, now); err != nil {
+		step := store.Step{Subject: c.Subject, Mailbox: one.mailbox, At: now, What: "standing", Outcome: "stale: " + reason, Network: network(ctx)}
+		if err := t.rows.Doubt(ctx, c.Subject, one.address, one.mailbox, reason, step); err != nil {
 			return err
 		}
 		if err := t.ask(ctx, c.Subject, one.address); err != nil {
@@ -247,8 +247,8 @@ func (t Tx) ask(ctx context.Context, subject, address string) error {
 // Settle decides a change of address that was taken back after it was made: keep is the address,
 // the old one or the new, that stays with the subject; the other one is taken from it. keep must
 // have been proven since the change was taken back: else the error is [ErrNotConfirmed]. After any
-// error roll back. The proof alone must not decide, as either side may be the impostor: the application, or its people, must know
-// more.
+// error roll back. The proof alone must not decide, as either side may be the impostor: the
+// application, or its people, must know more.
 func (t Tx) Settle(ctx context.Context, id, keep string) error {
 	now := t.s.now()
 	to, err := message.ParseRecipient(keep)
@@ -288,6 +288,17 @@ func (t Tx) Settle(ctx context.Context, id, keep string) error {
 	return nil
 }
 
+// Settle is [Tx.Settle] in one call. apply, which may be nil, makes the application's own writes in the
+// same commit, such as opening the account again.
+func (s *Service) Settle(ctx context.Context, id, keep string, apply func(tx *sql.Tx) error) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if err := s.In(tx).Settle(ctx, id, keep); err != nil || apply == nil {
+			return err
+		}
+		return apply(tx)
+	})
+}
+
 // MarkStale says that a confirmed address of a subject is not to be relied on any more, as it is old
 // or letters to it came back (bounced): workers ask it again, a few at a time (Config.Recheck), and
 // it works for a time of grace, at whose end the application is told.
@@ -301,7 +312,7 @@ func (t Tx) MarkStale(ctx context.Context, subject, address string, bounced bool
 	if bounced {
 		standing = store.Bounced
 	}
-	changed, err := t.rows.Demote(ctx, subject, to.Mailbox(), standing, reason, now.Add(t.s.recheck.Grace), now)
+	changed, err := t.rows.SetStanding(ctx, subject, to.Mailbox(), standing, reason, now.Add(t.s.recheck.Grace), now)
 	if err != nil || !changed {
 		return err
 	}

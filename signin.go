@@ -22,7 +22,8 @@ import (
 // A stranger who knows the address can make letters go out to it, but not lock its owner out: at
 // most [challenge.MaxOpen] challenges of unknown browsers are open for an address at a time, none of
 // them is ended by another, and a browser that has signed in before (Request.Browser) has as many
-// of its own. With Request.Ticket a browser's new challenge takes the place of its earlier one. The
+// of its own. With Request.Ticket a browser's new challenge takes the place of its earlier one, after
+// the wait that a resend has: it is one more letter. Pending shows the address as it was typed. The
 // error matches [message.ErrAddress] or [ErrTooSoon], which says when there is room for another.
 func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	admission, err := s.Admit(ctx, r)
@@ -45,21 +46,21 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 			if err != nil {
 				return err
 			}
-			others, err := t.beside(ctx, mailbox, browser, earlier)
+			st := start{purpose: challenge.SignIn, browser: browser, typed: admission.address.String()}
+			others, err := t.beside(ctx, mailbox, browser, earlier, &st)
 			if err != nil {
 				return err
 			}
 			if ok, at := challenge.Room(others, now); !ok {
 				return &TooSoonError{At: at}
 			}
-			st := start{purpose: challenge.SignIn, browser: browser}
 			if browser == "" {
 				st.tries = s.purposes[challenge.SignIn].Policy.TriesAfter(failures.Count(now))
 			}
 			owner, err := rows.Owner(ctx, mailbox)
 			stored := owner.Address
 			if errors.Is(err, store.ErrNotFound) {
-				st.decoy, st.letter, stored = true, unknownLetter, admission.address.String()
+				st.decoy, st.letter, stored = true, unknownLetter, st.typed
 			} else if err != nil {
 				return err
 			}
@@ -70,7 +71,6 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 			}
 			to.address.Name = admission.address.Name
 			p, err = t.begin(ctx, to, st)
-			p.Address = admission.address.String() // as it was typed: the other spelling would tell
 			return err
 		})
 	})
@@ -82,24 +82,30 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 }
 
 // beside returns the sign-ins that a new one has to fit beside: those of the same known browser, or
-// all of unknown ones. The one of the earlier ticket is called off.
-func (t Tx) beside(ctx context.Context, mailbox, browser, earlier string) ([]challenge.Challenge, error) {
-	all, err := t.rows.Lately(ctx, mailbox, challenge.SignIn, t.s.now())
+// all of unknown ones. The open one of the earlier ticket is called off, and st goes on where it was on
+// the ladder of resends.
+func (t Tx) beside(ctx context.Context, mailbox, browser, earlier string, st *start) ([]challenge.Challenge, error) {
+	now := t.s.now()
+	all, err := t.rows.Lately(ctx, mailbox, challenge.SignIn, now)
 	if err != nil {
 		return nil, err
 	}
-	var open []challenge.Challenge
+	var others []challenge.Challenge
 	for _, c := range all {
 		switch {
-		case c.Ticket == earlier:
+		case c.Ticket == earlier && c.State == challenge.Open:
+			if now.Before(c.ResendAfter) {
+				return nil, &TooSoonError{At: c.ResendAfter}
+			}
 			if _, err := t.callOff(ctx, c, challenge.Superseded); err != nil {
 				return nil, err
 			}
+			st.resends = c.Resends + 1
 		case c.Browser == browser:
-			open = append(open, c.Challenge)
+			others = append(others, c.Challenge)
 		}
 	}
-	return open, nil
+	return others, nil
 }
 
 // A SignedIn is what an accepted sign-in gives the application.

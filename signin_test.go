@@ -224,15 +224,25 @@ func TestSignInSupersedesItsOwn(t *testing.T) {
 	otherCode := k.Letter(mara, n+1).Code()
 	p := signIn(t, k, illumicode.Request{Address: mara})
 	code := k.Letter(mara, n+2).Code()
-	for range 5 {
+	waits := []time.Duration{30 * time.Second, time.Minute, 5 * time.Minute}
+	for _, wait := range waits { // each is one more letter, and waits as a resend does
+		_, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: mara, Ticket: p.Ticket})
+		soon, ok := errors.AsType[*illumicode.TooSoonError](err)
+		if left := soon.At.Sub(k.Service.Now()).Round(time.Second); !ok || left != wait {
+			t.Fatalf("at once: %v, in %v; want to wait for %v", err, left, wait)
+		}
+		k.Clock.Move(wait)
 		p2 := signIn(t, k, illumicode.Request{Address: mara, Ticket: p.Ticket})
 		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Fatalf("the superseded one: %v", err)
 		}
 		p = p2
 	}
+	if c, err := k.Service.Pending(t.Context(), other.Ticket); err != nil || c.Confirmed || c.TriesLeft != 5 {
+		t.Errorf("another browser's: %+v, %v", c, err)
+	}
 	if _, err := k.Service.SignInCode(t.Context(), other.Ticket, otherCode, nil); err != nil {
-		t.Errorf("another browser's: %v", err)
+		t.Errorf("another browser's code: %v", err)
 	}
 }
 
@@ -302,13 +312,16 @@ func TestSignInTellsNothing(t *testing.T) {
 		const nobody = "nobody@ternisle.example"
 		var answers [2][]string
 		for i, address := range []string{mara, nobody} {
-			p := signIn(t, k, illumicode.Request{Address: address})
+			typed := strings.ToUpper(address[:4]) + address[4:] // nobody has confirmed it in this spelling
+			p := signIn(t, k, illumicode.Request{Address: typed})
 			say := func(what string, err error) {
 				answers[i] = append(answers[i], fmt.Sprint(what, err))
 			}
 			say(fmt.Sprint(p.Purpose, p.Forms, p.Confirmed, p.Ends.Sub(k.Service.Now()).Round(time.Minute), len(p.Ticket)), nil)
 			_, err := k.Service.Resend(t.Context(), p.Ticket)
 			say("resend", err)
+			shown, err := k.Service.Pending(t.Context(), p.Ticket)
+			say(fmt.Sprint("shown as typed: ", shown.Address == typed), err)
 			for range 6 {
 				_, err := k.Service.SignInCode(t.Context(), p.Ticket, "000 000", nil)
 				if wrong, ok := errors.AsType[*illumicode.WrongCodeError](err); ok {

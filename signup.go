@@ -90,7 +90,7 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 	case c.Purpose != challenge.Signup && c.Purpose != challenge.Reverify:
 		return Pending{}, ErrInvalid
 	case !c.Alive(now):
-		return pendingOf(c.Challenge), outcomeError(c.Judge(challenge.Code, now))
+		return pendingOf(c.Challenge), outcomeError(c.Verdict(now))
 	case c.Resends >= maxCorrections:
 		return pendingOf(c.Challenge), &TooSoonError{At: c.Ends}
 	case c.Resends > 0 && now.Before(c.ResendAfter):

@@ -6,11 +6,9 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 
 	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -107,63 +105,4 @@ func (s *Service) ActionCode(ctx context.Context, ticket, code string, action Ac
 		}
 		return apply(tx, p)
 	})
-}
-
-// Receipt returns a receipt of a proof that was accepted in this transaction, or in the last minutes:
-// a token (EdDSA) that another service, which audience names, can check with the public keys of
-// [token.Keyring.JWKS] alone. It lives for five minutes. The error is [ErrNotConfirmed] if the proof
-// was not accepted, or [token.ErrNoReceiptKey].
-func (t Tx) Receipt(ctx context.Context, p Proof, audience string) (string, error) {
-	c, err := t.rows.ChallengeOf(ctx, p.challenge)
-	if errors.Is(err, store.ErrNotFound) {
-		return "", ErrNotConfirmed
-	}
-	if err != nil {
-		return "", err
-	}
-	now := t.s.now()
-	if c.State != challenge.Accepted || now.Sub(c.Accepted) > token.ReceiptLife || audience == "" {
-		return "", ErrNotConfirmed
-	}
-	return t.s.keys.SignReceipt(token.Receipt{
-		Issuer: t.s.site.BaseURL, Audience: audience, Subject: p.subject, IssuedAt: now.Unix(), Expires: now.Add(token.ReceiptLife).Unix(),
-		ID: c.ID, Purpose: p.purpose, Action: p.action,
-	})
-}
-
-// An Ask is a challenge for a purpose of the application's own; see Config.Purposes.
-type Ask struct {
-	Purpose string
-	Subject string
-	Data    any // values for its letter: a struct or a map; nil for none
-}
-
-// Begin begins a challenge of a purpose of the application's own, in the application's transaction.
-// What follows from its acceptance is the application's business; the address counts as confirmed
-// for the subject.
-func (t Tx) Begin(ctx context.Context, a Admission, ask Ask) (Pending, error) {
-	if _, own := t.s.purposes[ask.Purpose]; !own || builtIn(ask.Purpose) {
-		return Pending{}, fmt.Errorf("illumicode: %q is no purpose of the application's own; Config.Purposes names them", ask.Purpose)
-	}
-	if a.address.String() == "" || ask.Subject == "" {
-		return Pending{}, fmt.Errorf("illumicode: Begin needs an admission from Admit and a subject")
-	}
-	data := ""
-	if ask.Data != nil {
-		raw, err := json.Marshal(ask.Data)
-		if err != nil {
-			return Pending{}, fmt.Errorf("illumicode: the values for the letter of %q: %w", ask.Purpose, err)
-		}
-		data = string(raw)
-	}
-	return t.begin(ctx, a, start{purpose: ask.Purpose, subject: ask.Subject, data: data})
-}
-
-// builtIn reports whether a purpose has a flow of its own.
-func builtIn(purpose string) bool {
-	switch purpose {
-	case challenge.Signup, challenge.Reverify, challenge.SignIn, challenge.StepUp:
-		return true
-	}
-	return false
 }

@@ -42,12 +42,13 @@ func scanAddress(r scanner) (a Address, err error) {
 const insertAddress = `INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
 	VALUES (?, ?, ?, 'unconfirmed', ?) ON CONFLICT (subject, address) DO NOTHING`
 
-var addAddress = q(insertAddress)
+var doubt = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, reason) VALUES (?, ?, ?, 'stale', ?, ?)
+	ON CONFLICT (subject, address) DO UPDATE SET standing = 'stale', since = excluded.since, reason = excluded.reason, grace_ends = 0`, insertTrail)
 
-// AddAddress records an address as unconfirmed, unless the subject has it already.
-func (t Tx) AddAddress(ctx context.Context, subject, address, mailbox string, now time.Time) error {
-	_, err := t.exec(ctx, addAddress, subject, address, mailbox, millis(now))
-	return err
+// Doubt makes an address of a subject stale, without a time of grace, whether the subject has it now or
+// had it before; with a line of its trail.
+func (t Tx) Doubt(ctx context.Context, subject, address, mailbox, reason string, step Step) error {
+	return t.all(ctx, doubt, []any{subject, address, mailbox, millis(step.At), reason}, step.args())
 }
 
 var (
@@ -63,8 +64,6 @@ var (
 		reason = '', asked = 0, grace_ends = 0`, insertTrail)
 	deleteAddress     = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ?`)
 	deleteUnconfirmed = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
-	setStanding       = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
-		WHERE subject = ? AND mailbox = ? AND standing <> ?`)
 )
 
 // HoldMailbox makes a subject the holder of a mailbox and reports whether it is: false means that another
@@ -113,14 +112,7 @@ func (t Tx) RemoveUnconfirmed(ctx context.Context, subject, address string) erro
 	return err
 }
 
-// SetStanding changes how an address of a subject stands, and reports whether it did: not if it
-// stood so already, or is not the subject's.
-func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing Standing, reason string, grace, now time.Time) (bool, error) {
-	n, err := t.exec(ctx, setStanding, string(standing), millis(now), reason, millis(grace), subject, mailbox, string(standing))
-	return n > 0, err
-}
-
-var demote = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
+var setStanding = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
 	WHERE subject = ? AND mailbox = ? AND standing <> ? AND standing IN ('confirmed', 'stale', 'bounced')`)
 
 var (
@@ -130,15 +122,16 @@ var (
 		AND subject = (SELECT subject FROM illumicode_holder h WHERE h.mailbox = a.mailbox)
 		AND NOT EXISTS (SELECT 1 FROM illumicode_change c WHERE c.subject = a.subject AND c.state = 'frozen') LIMIT 1`)
 	selectToAsk = q(`SELECT ` + addressColumns + ` FROM illumicode_address
-		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND subject <> '' ORDER BY asked LIMIT ?`)
+		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND grace_ends > 0 ORDER BY asked LIMIT ?`)
 	selectGraceOver = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE grace_ends > 0 AND grace_ends <= ? ORDER BY grace_ends LIMIT ?`)
 	markAsked       = q(`UPDATE illumicode_address SET asked = ? WHERE subject = ? AND address = ? AND asked = ?`)
 	endGrace        = q(`UPDATE illumicode_address SET grace_ends = 0 WHERE subject = ? AND address = ? AND grace_ends = ?`)
 )
 
-// Demote is SetStanding for an address that has been confirmed: one that never was stays unconfirmed.
-func (t Tx) Demote(ctx context.Context, subject, mailbox string, standing Standing, reason string, grace, now time.Time) (bool, error) {
-	n, err := t.exec(ctx, demote, string(standing), millis(now), reason, millis(grace), subject, mailbox, string(standing))
+// SetStanding changes how an address of a subject stands that has been confirmed, and reports whether
+// it did: not if it stood so already, is not the subject's, or never was confirmed.
+func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing Standing, reason string, grace, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, setStanding, string(standing), millis(now), reason, millis(grace), subject, mailbox, string(standing))
 	return n > 0, err
 }
 
@@ -176,7 +169,7 @@ func (t Tx) owner(ctx context.Context, mailbox string) (Address, error) {
 	return one(t.s, rows, err, scanAddress)
 }
 
-// ToAsk returns up to n stale or bounced addresses that were not asked since.
+// ToAsk returns up to n stale or bounced addresses in their time of grace that were not asked since.
 func (s *Store) ToAsk(ctx context.Context, since time.Time, n int) ([]Address, error) {
 	rows, err := s.query(ctx, selectToAsk, millis(since), n)
 	return collect(s, rows, err, scanAddress)

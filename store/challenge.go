@@ -28,7 +28,7 @@ type Challenge struct {
 
 const challengeColumns = `id, purpose, subject, address, name, locale, kid, ticket, state, decoy, created, ends,
 	code_life, link_life, digits, tries, tries_allowed, generation, code_from, previous_until, link_from,
-	resends, resend_after, letter, data, forms, action, mailbox, browser, sent, why, tried, proved, proved_by, accepted`
+	resends, resend_after, letter, data, forms, action, mailbox, browser, sent, typed, why, tried, proved, proved_by, accepted`
 
 func scanChallenge(row scanner) (Challenge, error) {
 	var c Challenge
@@ -36,7 +36,7 @@ func scanChallenge(row scanner) (Challenge, error) {
 	err := row.Scan(&c.ID, &c.Purpose, &c.Subject, &c.Address, &c.Name, &c.Locale, &c.Kid, &c.Ticket, &c.State, &c.Decoy,
 		&created, &ends, &codeLife, &linkLife, &c.Digits, &c.Tries, &c.TriesAllowed, &c.Generation, &codeFrom,
 		&previous, &linkFrom, &c.Resends, &resendAfter, &c.Letter, &c.Data, &c.Forms, &c.Action, &c.Mailbox, &c.Browser,
-		&sent, &c.Why, &tried, &proved, &c.ProvedBy, &accepted)
+		&sent, &c.Typed, &c.Why, &tried, &proved, &c.ProvedBy, &accepted)
 	c.Created, c.Ends, c.CodeFrom, c.PreviousUntil = instant(created), instant(ends), instant(codeFrom), instant(previous)
 	c.CodeLife, c.LinkLife = time.Duration(codeLife)*time.Millisecond, time.Duration(linkLife)*time.Millisecond
 	c.LinkFrom, c.ResendAfter, c.Sent, c.Tried = instant(linkFrom), instant(resendAfter), instant(sent), instant(tried)
@@ -46,13 +46,13 @@ func scanChallenge(row scanner) (Challenge, error) {
 }
 
 const insertChallenge = `INSERT INTO illumicode_challenge (` + challengeColumns + `)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', 0, 0, '', 0)`
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', 0, 0, '', 0)`
 
 func (c Challenge) args() []any {
 	return []any{c.ID, c.Purpose, c.Subject, c.Address, c.Name, c.Locale, c.Kid, c.Ticket,
 		string(c.State), flag(c.Decoy), millis(c.Created), millis(c.Ends), c.CodeLife.Milliseconds(), c.LinkLife.Milliseconds(),
 		c.Digits, c.Tries, c.TriesAllowed, c.Generation, millis(c.CodeFrom), millis(c.PreviousUntil), millis(c.LinkFrom),
-		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser, millis(c.Sent)}
+		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser, millis(c.Sent), c.Typed}
 }
 
 var (
@@ -151,12 +151,12 @@ func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (bool,
 	return n == 1, err
 }
 
-var callOffAll = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE subject = ? AND state = 'open'`)
+var openOf = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE subject = ? AND state = 'open'`)
 
-// CallOffAll ends all open challenges of a subject.
-func (t Tx) CallOffAll(ctx context.Context, subject, why string) error {
-	_, err := t.exec(ctx, callOffAll, why, subject)
-	return err
+// OpenOf returns all open challenges of a subject.
+func (t Tx) OpenOf(ctx context.Context, subject string) ([]Challenge, error) {
+	rows, err := t.query(ctx, openOf, subject)
+	return collect(t.s, rows, err, scanChallenge)
 }
 
 var callOff = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)

@@ -66,7 +66,8 @@ func (t Tx) Unsuppress(ctx context.Context, thumb string) (bool, error) {
 
 var (
 	suppressionsUnder = q(`SELECT thumb, kid, mailbox, scope, reason, since FROM illumicode_suppression WHERE kid <> ? AND mailbox <> '' ORDER BY thumb LIMIT ?`)
-	rekeySuppression  = q(`UPDATE illumicode_suppression SET thumb = ?, kid = ? WHERE thumb = ?`)
+	copySuppression   = q(`INSERT INTO illumicode_suppression (thumb, kid, mailbox, scope, reason, since) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (thumb) DO NOTHING`)  // it was suppressed again under the newer key: that is the later word
 )
 
 // RekeySuppressions puts up to n suppressions that are not under a key under it, and returns how many
@@ -79,7 +80,10 @@ func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(ma
 	}
 	return len(all), s.Write(ctx, func(t Tx) error {
 		for _, x := range all {
-			if _, err := t.exec(ctx, rekeySuppression, thumb(x.Mailbox), kid, x.Thumb); err != nil {
+			if _, err := t.exec(ctx, copySuppression, thumb(x.Mailbox), kid, x.Mailbox, string(x.Scope), x.Reason, millis(x.Since)); err != nil {
+				return err
+			}
+			if _, err := t.Unsuppress(ctx, x.Thumb); err != nil {
 				return err
 			}
 		}

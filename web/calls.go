@@ -102,6 +102,10 @@ type (
 		Subject string `json:"subject"`
 		Frozen  bool   `json:"frozen" about:"it was in effect: neither address signs in until you settle it"`
 	}
+	settleIn struct {
+		Change string `json:"change" is:"required" about:"its id, as taking it back has told it"`
+		Keep   string `json:"keep" is:"required" about:"the address that stays with the subject: the old one or the new, proven since"`
+	}
 	takenOut struct {
 		Taken int `json:"taken"`
 	}
@@ -180,6 +184,11 @@ func (a *API) calls() []call {
 			func(r *http.Request, in takeBackIn) (undoneOut, error) {
 				c, err := svc.Undo(r.Context(), in.Link, nil)
 				return undoneOut{c.ID, c.Subject, c.Made}, err
+			}),
+		serve(a, "POST", "/v1/settle", "Decide a change of address that was taken back after it was made: you know which side is the owner", true, ok,
+			func(r *http.Request, in settleIn) (doneOut, error) {
+				err := svc.Settle(r.Context(), in.Change, in.Keep, nil)
+				return doneOut{err == nil}, err
 			}),
 		serve(a, "GET", "/v1/subjects/{subject}", "Tell whether a subject has a confirmed address", true, ok,
 			func(r *http.Request, _ nothing) (subjectOut, error) {

@@ -80,7 +80,7 @@ func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
 	link := p.cookie(r, linkCookie)
 	var v page
 	var err error
-	if p.svc.LinkPurpose(link) == "undo" {
+	if p.svc.LinkPurpose(link) == illumicode.LinkUndo {
 		var c illumicode.Change
 		c, err = p.svc.InspectUndo(r.Context(), link)
 		v = page{What: "undo", Address: c.Old, NewAddress: c.New, Made: c.Made}
@@ -100,7 +100,7 @@ func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 	link := p.cookie(r, linkCookie)
 	var v page
 	var err error
-	if p.svc.LinkPurpose(link) == "undo" {
+	if p.svc.LinkPurpose(link) == illumicode.LinkUndo {
 		var c illumicode.Change
 		c, err = p.svc.Undo(r.Context(), link, p.opts.Undo)
 		v = page{What: "undo", Message: "undo_stopped", Address: c.Old}

@@ -372,9 +372,15 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(200, "/v1/proof/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter("new@skerry.example", 1).Code()})
 	undo := regexp.MustCompile(`/not-me\?t=(\S+)`).FindStringSubmatch(s.Letter(mara, 5).Text)[1]
 	call(404, "/v1/not-me", map[string]string{"link": undo})
-	if out := call(200, "/v1/undo", map[string]string{"link": undo}); out["frozen"] != true || out["subject"] != "a" {
-		t.Errorf("undone: %v", out)
+	undone := call(200, "/v1/undo", map[string]string{"link": undo})
+	if undone["frozen"] != true || undone["subject"] != "a" {
+		t.Errorf("undone: %v", undone)
 	}
+	settle := map[string]string{"change": text(undone, "change"), "keep": mara}
+	call(409, "/v1/settle", settle)
+	call(200, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))})
+	call(200, "/v1/settle", settle)
+	call(404, "/v1/settle", settle)
 	call(409, "/v1/undo", map[string]string{"link": undo})
 
 	resp, err := http.Get(s.server.URL + "/v1/openapi.json")

@@ -239,7 +239,12 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 			break
 		}
 	}
-	p.render(w, r, status, "sorry.html", page{Message: key, Title: key + "_title", CanResend: errors.Is(err, illumicode.ErrExpired) && p.cookie(r, linkCookie) != ""})
+	v := page{Message: key, Title: key + "_title"}
+	if errors.Is(err, illumicode.ErrExpired) {
+		purpose := p.svc.LinkPurpose(p.cookie(r, linkCookie))
+		v.CanResend = purpose != "" && purpose != illumicode.LinkNotMe && purpose != illumicode.LinkUndo
+	}
+	p.render(w, r, status, "sorry.html", v)
 }
 
 // A page is what a template is given besides its words.

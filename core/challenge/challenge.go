@@ -36,7 +36,8 @@ type Challenge struct {
 	ID      string
 	Purpose string
 	Subject string // the application's identifier of the account
-	Address string // exactly as it was given
+	Address string // exactly as it was given; of a sign-in, as it was confirmed
+	Typed   string // as whoever began has typed it, where that may be something else; empty else
 	State   State
 	Why     string // it has ended
 	Decoy   bool   // made for an answer that must not tell; its letters are dropped
@@ -188,6 +189,14 @@ func (c Challenge) Resend(p Policy, now time.Time) Resend {
 	next.ResendAfter = now.Add(p.Rung(next.Resends))
 	next.Sent = now
 	return Resend{Allowed: true, Next: next}
+}
+
+// Verdict is the outcome of the form that a challenge offers, the link's where it offers both.
+func (c Challenge) Verdict(now time.Time) Outcome {
+	if o := c.Judge(Link, now); o != NotOffered {
+		return o
+	}
+	return c.Judge(Code, now)
 }
 
 // Alive reports whether a form of the proof may still be accepted at now.

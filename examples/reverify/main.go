@@ -7,7 +7,6 @@ package main
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"log"
 	"os"
@@ -82,9 +81,9 @@ func main() {
 		}
 	}
 	fmt.Printf("asked:   the account has %q\n", quay.Must(svc.Address(ctx, "7")))
-	tx := quay.Must(svc.Store().DB().BeginTx(ctx, nil))
-	defer tx.Rollback()
-	_, err := tx.Exec("UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
-	quay.Check(errors.Join(svc.In(tx).Settle(ctx, taken.ID, second), err, tx.Commit()))
+	quay.Check(svc.Settle(ctx, taken.ID, second, func(tx *sql.Tx) error {
+		_, err := tx.Exec("UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
+		return err
+	}))
 	fmt.Println("settled: the account has", quay.Must(svc.Address(ctx, "7")))
 }

@@ -8,6 +8,7 @@ ALTER TABLE illumicode_challenge ADD COLUMN mailbox TEXT NOT NULL DEFAULT '';   
 ALTER TABLE illumicode_challenge ADD COLUMN browser TEXT NOT NULL DEFAULT '';       -- of a known browser that began it: its id
 ALTER TABLE illumicode_challenge ADD COLUMN why TEXT NOT NULL DEFAULT '';           -- why it was called off
 ALTER TABLE illumicode_challenge ADD COLUMN tried BIGINT NOT NULL DEFAULT 0;        -- the last try
+ALTER TABLE illumicode_challenge ADD COLUMN typed TEXT NOT NULL DEFAULT '';         -- the address as whoever began has typed it, if it was not given so
 ALTER TABLE illumicode_challenge ADD COLUMN sent BIGINT NOT NULL DEFAULT 0;         -- when its letter was last asked for
 UPDATE illumicode_challenge SET mailbox = LOWER(address), sent = created;
 CREATE INDEX illumicode_challenge_mailbox ON illumicode_challenge (mailbox, purpose) WHERE state = 'open';
