@@ -376,12 +376,13 @@ func TestFlowsOverJSON(t *testing.T) {
 	if undone["frozen"] != true || undone["subject"] != "a" {
 		t.Errorf("undone: %v", undone)
 	}
+	call(409, "/v1/undo", map[string]string{"link": undo})
 	settle := map[string]string{"change": text(undone, "change"), "keep": mara}
 	call(409, "/v1/settle", settle)
 	call(200, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))})
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
-	call(409, "/v1/undo", map[string]string{"link": undo})
+	call(410, "/v1/undo", map[string]string{"link": undo})
 
 	resp, err := http.Get(s.server.URL + "/v1/openapi.json")
 	if err != nil {
