@@ -37,6 +37,16 @@ func TestForget(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
+		register(t, k, "8", "jens@ternisle.example")
+		if _, err := svc.StepUp(ctx, "8", illumicode.Request{Address: "jens@ternisle.example"}, illumicode.Action{Exact: []byte("x"), Words: "pay 12 to " + typed}); err != nil {
+			t.Fatal(err)
+		}
+		if err := svc.Suppress(ctx, "lene@ternisle.example", store.NoticesOnly, "asked by "+strings.ToUpper(typed)); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := svc.Notify(ctx, illumicode.Notice{Letter: "moved", Data: pier(3), To: illumicode.Request{Address: "tom@ternisle.example"}, Fallback: typed, At: later}); err != nil {
+			t.Fatal(err)
+		}
 		if err := svc.Prefer(ctx, typed, "sailings", false); err != nil {
 			t.Fatal(err)
 		}

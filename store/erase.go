@@ -33,13 +33,27 @@ var (
 	forgetFailures = q(`DELETE FROM illumicode_failure WHERE name = ?`)
 	forgetChanges  = q(`DELETE FROM illumicode_change WHERE old_mailbox = ? OR new_mailbox = ?`)
 
-	// Where it stands beside others, it is taken out of what they have.
-	forgetFallback = q(`UPDATE illumicode_delivery SET fallback = '' WHERE LOWER(fallback) = ?`)
-	mentions       = []struct{ find, change string }{
+	// Where it stands beside others, it is taken out of what they have: up to four texts of a row, whose
+	// key is one text.
+	forgetFallback = []string{
+		q(`UPDATE illumicode_delivery SET fallback = '' WHERE LOWER(fallback) = ?`),
+		q(`UPDATE illumicode_ended SET fallback = '' WHERE LOWER(fallback) = ?`),
+	}
+	mentions = []struct{ find, change string }{
 		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_delivery WHERE LOWER(visible || data || asked_by || note) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_delivery SET visible = ?, data = ?, asked_by = ?, note = ? WHERE id = ?`)},
-		{q(`SELECT id, visible, data, asked_by, note || fallback FROM illumicode_ended WHERE LOWER(visible || data || asked_by || note || fallback) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_ended SET visible = ?, data = ?, asked_by = ?, note = ?, fallback = '' WHERE id = ?`)},
+		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_ended WHERE LOWER(visible || data || asked_by || note) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_ended SET visible = ?, data = ?, asked_by = ?, note = ? WHERE id = ?`)},
+		{q(`SELECT id, data, name, '', '' FROM illumicode_challenge WHERE LOWER(data || name) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_challenge SET data = ?, name = ? || ? || ? WHERE id = ?`)},
+		{q(`SELECT delivery || ' ' || id, data, '', '', '' FROM illumicode_item WHERE LOWER(data) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_item SET data = ? || ? || ? || ? WHERE delivery || ' ' || id = ?`)},
+		{q(`SELECT CAST(seq AS TEXT), outcome, '', '', '' FROM illumicode_trail WHERE LOWER(outcome) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_trail SET outcome = ? || ? || ? || ? WHERE CAST(seq AS TEXT) = ?`)},
+		{q(`SELECT subject || ' ' || address, reason, '', '', '' FROM illumicode_address WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_address SET reason = ? || ? || ? || ? WHERE subject || ' ' || address = ?`)},
+		{q(`SELECT thumb, reason, '', '', '' FROM illumicode_suppression WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_suppression SET reason = ? || ? || ? || ? WHERE thumb = ?`)},
 		{q(`SELECT id, draft, '', '', '' FROM illumicode_fanout WHERE LOWER(draft) LIKE ? ESCAPE '!'`), q(`UPDATE illumicode_fanout SET draft = ? || ? || ? || ? WHERE id = ?`)},
 		{q(`SELECT delivery || ' ' || CAST(number AS TEXT), reply, '', '', '' FROM illumicode_attempt WHERE LOWER(reply) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_attempt SET reply = ? || ? || ? || ? WHERE delivery || ' ' || CAST(number AS TEXT) = ?`)},
@@ -88,8 +102,10 @@ func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, 
 			return err
 		}
 		for _, spelling := range all {
-			if err := count(forgetFallback, spelling); err != nil {
-				return err
+			for _, text := range forgetFallback {
+				if err := count(text, spelling); err != nil {
+					return err
+				}
 			}
 			n, err := t.takeOut(ctx, spelling)
 			total += n
