@@ -46,13 +46,23 @@ type Lapse struct {
 const careBatch = 50
 
 // care does what time asks for: it closes challenges that nobody proved, tells the application,
-// asks stale addresses again, and settles changes that can no longer be taken back. It returns how
-// much it did.
+// asks stale addresses again, settles changes that can no longer be taken back, gives back what unused
+// admissions have spent, and forgets counts that say nothing any more. It returns how much it did.
 func (s *Service) care(ctx context.Context) (n int, err error) {
+	if !s.caring.TryLock() { // another Run of this process is at it
+		return 0, nil
+	}
+	defer s.caring.Unlock()
 	for _, step := range []func(context.Context) (int, error){s.closeLapsed, s.closeGrace, s.settleOld, s.recheckSome} {
 		did, stepErr := step(ctx)
 		n += did
 		err = errors.Join(err, stepErr)
+	}
+	err = errors.Join(err, s.settleUnused(ctx))
+	if now := s.now(); now.Sub(s.swept) >= time.Hour || now.Before(s.swept) {
+		s.swept = now
+		_, sweepErr := s.store.SweepTallies(ctx, now)
+		err = errors.Join(err, sweepErr)
 	}
 	return n, err
 }
@@ -138,7 +148,7 @@ func (s *Service) recheckSome(ctx context.Context) (int, error) {
 	return len(all), err
 }
 
-// An hourly counts what was done since an hour began. Only the goroutine of care uses it.
+// An hourly counts what was done since an hour began. care uses it, one goroutine at a time.
 type hourly struct {
 	began time.Time
 	done  int

@@ -7,12 +7,15 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"net/netip"
 	"time"
 
 	"github.com/google/uuid"
 
 	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -73,6 +76,9 @@ type start struct {
 }
 
 func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
+	if a.purpose != "" && a.purpose != st.purpose {
+		return Pending{}, fmt.Errorf("illumicode: the admission is for %s, and this begins a challenge for %s; set Request.Purpose for Admit", a.purpose, st.purpose)
+	}
 	now := t.s.now()
 	ticket, digest := newTicket()
 	p := t.s.purposes[st.purpose]
@@ -81,7 +87,7 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 		Name:      a.address.Name, Locale: a.locale, Kid: t.s.keys.Active().ID(), Ticket: digest,
 		Letter: cmp.Or(st.letter, p.Letter), Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
 	}
-	c.ID, c.Purpose, c.Subject, c.Address, c.Decoy = newID(), st.purpose, st.subject, a.address.String(), st.decoy
+	c.ID, c.Purpose, c.Subject, c.Address, c.Decoy = cmp.Or(a.id, newID()), st.purpose, st.subject, a.address.String(), st.decoy
 	c.Typed, c.Action, c.TriesAllowed, c.Forms = st.typed, st.action, cmp.Or(st.tries, c.TriesAllowed), cmp.Or(st.forms, c.Forms)
 	if st.resends > 0 {
 		c.Resends, c.ResendAfter = st.resends, now.Add(p.Policy.Rung(st.resends))
@@ -161,14 +167,14 @@ func (s *Service) byTicket(ctx context.Context, ticket string) (c store.Challeng
 
 // Resend sends the letter of a ticket's challenge again, with the same proof while that has a
 // useful life left, and with a fresh one until the hard cap. One that still waits is brought forward
-// instead of doubled. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired] or
+// instead of doubled. The limits hold for it: [TooSoonError] says when it will do. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired] or
 // [ErrInvalid].
 func (s *Service) Resend(ctx context.Context, ticket string) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
 		return Pending{}, err
 	}
-	p, err := s.resend(ctx, c)
+	p, err := s.resend(ctx, c, ByPerson)
 	p.Ticket = ticket
 	return p, err
 }
@@ -180,12 +186,31 @@ func (s *Service) ResendLink(ctx context.Context, link string) (Pending, error) 
 	if err != nil && (!errors.Is(err, ErrExpired) || c.ID == "") {
 		return Pending{}, err
 	}
-	return s.resend(ctx, c)
+	return s.resend(ctx, c, ByPerson)
+}
+
+// ResendFor is Resend for an operator who was asked for help: the letter of the latest challenge that
+// waits at an address goes out again. The limits refuse it nothing; the challenge's own wait holds, as
+// it keeps two letters from crossing. The error matches [ErrNothingPending], or those of Resend.
+func (s *Service) ResendFor(ctx context.Context, address string) (Pending, error) {
+	to, err := s.anyRecipient(address)
+	if err != nil {
+		return Pending{}, err
+	}
+	c, err := s.store.OpenAt(ctx, to.Mailbox(), s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return Pending{}, ErrNothingPending
+	}
+	if err != nil {
+		return Pending{}, err
+	}
+	return s.resend(ctx, c, ByOperator)
 }
 
 // resend decides and writes. If another resend of the same challenge comes in between, the
-// decision is taken again on the new row, and is then to wait.
-func (s *Service) resend(ctx context.Context, c store.Challenge) (Pending, error) {
+// decision is taken again on the new row, and is then to wait. A letter that only comes forward costs
+// nothing.
+func (s *Service) resend(ctx context.Context, c store.Challenge, by Asker) (Pending, error) {
 	now := s.now()
 	r := c.Resend(s.purposes[c.Purpose].Policy, now)
 	switch {
@@ -198,16 +223,24 @@ func (s *Service) resend(ctx context.Context, c store.Challenge) (Pending, error
 	case !r.Allowed:
 		return pendingOf(c.Challenge), &TooSoonError{At: r.At}
 	}
-	written := false
-	err := s.own(ctx, func(ctx context.Context) error {
+	to, err := message.ParseRecipient(c.Address)
+	if err != nil {
+		return Pending{}, err
+	}
+	spent, err := s.spend(ctx, s.ask(ctx, to, c.Purpose, c.Subject, c.Browser, limit.Again), c.ID, by)
+	if err != nil {
+		return pendingOf(c.Challenge), err
+	}
+	written, waits := false, false
+	err = s.own(ctx, func(ctx context.Context) error {
 		return s.store.Write(ctx, func(t store.Tx) (err error) {
 			if written, err = t.Resend(ctx, r.Next); err != nil || !written {
 				return err
 			}
-			if err := t.Record(ctx, c.StepOf("resent", "", network(ctx), now)); err != nil {
+			if err := t.Record(ctx, c.StepOf("resent", "for the "+string(by), network(ctx), now)); err != nil {
 				return err
 			}
-			if waits, err := t.BringForward(ctx, c.ID, r.Next.Generation, now); err != nil || waits {
+			if waits, err = t.BringForward(ctx, c.ID, r.Next.Generation, now); err != nil || waits {
 				return err
 			}
 			next := c
@@ -215,6 +248,9 @@ func (s *Service) resend(ctx context.Context, c store.Challenge) (Pending, error
 			return t.InsertDelivery(ctx, s.letterFor(next, now))
 		})
 	})
+	if err != nil || !written || waits {
+		s.giveBack(ctx, spent)
+	}
 	if err != nil {
 		return Pending{}, err
 	}
@@ -222,7 +258,7 @@ func (s *Service) resend(ctx context.Context, c store.Challenge) (Pending, error
 		if c, err = s.store.Challenge(ctx, c.ID); err != nil {
 			return Pending{}, err
 		}
-		return s.resend(ctx, c)
+		return s.resend(ctx, c, by)
 	}
 	s.Wake()
 	return pendingOf(r.Next), nil

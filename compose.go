@@ -254,6 +254,13 @@ func (c composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	if row.Decoy && (!c.s.tellOwner || d.Letter != existsLetter && d.Letter != unknownLetter) {
 		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to", Decoy: true}
 	}
+	if d.Letter == unknownLetter {
+		if brake, err := c.s.braked(ctx, d); err != nil {
+			return nil, letter.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+		} else if brake {
+			return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a limit on letters to addresses not yet confirmed", Decoy: true}
+		}
+	}
 	switch row.State {
 	case challenge.Accepted:
 		return nil, letter.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "the address is confirmed already"}

@@ -3,6 +3,8 @@ package illumicode
 import (
 	"errors"
 	"time"
+
+	"github.com/illumicode/illumicode/core/limit"
 )
 
 // What an application can tell apart. No error's text holds an address, a code or a token.
@@ -30,7 +32,7 @@ var (
 	ErrNotACode = errors.New("illumicode: not a code; it has digits only")
 	// ErrNoTries matches a code refused unseen, since all tries are spent. The link still works.
 	ErrNoTries = errors.New("illumicode: no tries left for a code")
-	// ErrTooSoon matches a resend, a sign-in or a try that came too early; see [TooSoonError].
+	// ErrTooSoon matches a request, a resend or a try that came too early; see [TooSoonError].
 	ErrTooSoon = errors.New("illumicode: too soon")
 	// ErrNothingPending means that a subject has no signup to be reminded of.
 	ErrNothingPending = errors.New("illumicode: no signup is pending")
@@ -56,7 +58,28 @@ func (e *WrongCodeError) Error() string { return ErrWrongCode.Error() }
 func (e *WrongCodeError) Unwrap() error { return ErrWrongCode }
 
 // A TooSoonError says when the same call will do; get it with errors.AsType.
-type TooSoonError struct{ At time.Time }
+type TooSoonError struct {
+	At time.Time
+
+	Rule  string // the limit that refused, by its public name; empty for the challenge's own wait
+	Limit string // what that limit allows, in words that may be shown
+
+	rule *limit.Rule
+}
+
+// Allows returns how many a rule allows in how long, as the RateLimit-Policy field has them; false where
+// no rule refused, or one that does not count in that way.
+func (e *TooSoonError) Allows() (times int, window time.Duration, ok bool) {
+	switch {
+	case e.rule == nil:
+		return 0, 0, false
+	case e.rule.Rate.Times > 0:
+		return e.rule.Rate.Times, e.rule.Rate.Per, true
+	case e.rule.Quota.Times > 0:
+		return e.rule.Quota.Times, map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: 24 * time.Hour, limit.Month: 30 * 24 * time.Hour}[e.rule.Quota.Window], true
+	}
+	return 0, 0, false
+}
 
 func (e *TooSoonError) Error() string { return ErrTooSoon.Error() }
 func (e *TooSoonError) Unwrap() error { return ErrTooSoon }

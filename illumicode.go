@@ -8,7 +8,8 @@
 //
 // How a letter travels:
 //
-//  1. [Service.Admit] checks the request before the application's transaction.
+//  1. [Service.Admit] checks the request, and spends from the limits, before the application's
+//     transaction.
 //  2. [Tx.BeginSignup] inserts a challenge and a delivery in that transaction: they commit with
 //     the account, or not at all. [Service.Signup] is these two in one call.
 //  3. A worker ([Service.Run], in this process or another) claims the delivery, makes code and
@@ -45,6 +46,7 @@ import (
 
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/letters"
@@ -83,6 +85,10 @@ type Config struct {
 	// Policy is all defaults. Purposes are the application's own besides, each under its name.
 	Signup, Reverify, SignIn, StepUp challenge.Policy
 	Purposes                         map[string]Purpose
+
+	// Limits are the rules on how often letters can be asked for; nil means [DefaultLimits], and an
+	// empty slice none. They hold across all processes on the same database.
+	Limits []limit.Rule
 
 	// Admit refuses addresses that the application does not want, such as those of [Domains]. Its
 	// error may be shown to who asked, so it must not tell whether the address has an account. It
@@ -145,11 +151,14 @@ type Service struct {
 	letters   *letter.Set
 	purposes  map[string]Purpose
 	admit     func(context.Context, message.Address) error
+	limits    limits
 	tellOwner bool
 	welcome   bool
 	undo      time.Duration
 	recheck   Recheck
 	asked     hourly
+	swept     time.Time  // when counts were last swept
+	caring    sync.Mutex // held by care: guards asked and swept
 	lapsed    func(context.Context, *sql.Tx, Lapse) error
 	writer    letter.Writer
 	mark      *message.Part // inline; nil for none
@@ -240,6 +249,13 @@ func New(c Config) (*Service, error) {
 	if c.MaxAttachments <= 0 {
 		c.MaxAttachments = 20 << 20
 	}
+	if c.Limits == nil {
+		c.Limits = DefaultLimits()
+	}
+	rules, err := limit.NewSet(c.Limits...)
+	if err != nil {
+		return nil, wrong("Limits", err.Error())
+	}
 	purposes, err := c.purposes()
 	if err != nil {
 		return nil, err
@@ -272,6 +288,15 @@ func New(c Config) (*Service, error) {
 		clock: clock, now: clock.now,
 		writer: writer, mark: mark, maxFile: c.MaxAttachments, rules: c.Events,
 		sms: slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Can().SMS }),
+	}
+	s.limits.set, s.limits.clerk = rules, &clerk{store: c.Store, now: clock.now}
+	s.limits.watch, _ = c.Outbox.Observer.(LimitWatcher)
+	for _, r := range c.Limits {
+		for _, purpose := range r.On {
+			if _, known := purposes[purpose]; !known {
+				return nil, wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; Purposes names the application's own", r.Name, purpose))
+			}
+		}
 	}
 	for i, r := range s.rules {
 		if err := r.check(s); err != nil {

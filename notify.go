@@ -90,7 +90,7 @@ type visible struct {
 // not be composed later. An attachment that cannot be read, or is too large
 // ([store.ErrTooLarge]), leaves the transaction to be rolled back.
 func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err error) {
-	a, err := t.s.Admit(ctx, n.To)
+	a, err := t.s.addressed(ctx, n.To)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +203,7 @@ func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, err
 			return 0, fmt.Errorf("illumicode: the list of recipients, after %d: %w", count, err)
 		}
 		place := func(err error) error { return fmt.Errorf("illumicode: recipient %d: %w", count+1, err) }
-		a, err := t.s.Admit(ctx, r.Request)
+		a, err := t.s.addressed(ctx, r.Request)
 		if err != nil {
 			return 0, place(err)
 		}

@@ -18,6 +18,8 @@ type Ask struct {
 // Begin begins a challenge of a purpose of the application's own, in the application's transaction.
 // What follows from its acceptance is the application's business; the address counts as confirmed
 // for the subject.
+//
+// The admission must be for the same purpose (Request.Purpose).
 func (t Tx) Begin(ctx context.Context, a Admission, ask Ask) (Pending, error) {
 	if _, own := t.s.purposes[ask.Purpose]; !own || builtIn(ask.Purpose) {
 		return Pending{}, fmt.Errorf("illumicode: %q is no purpose of the application's own; Config.Purposes names them", ask.Purpose)

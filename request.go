@@ -9,6 +9,7 @@ import (
 	"github.com/nyaruka/phonenumbers"
 
 	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/message"
 )
 
@@ -19,6 +20,12 @@ type Request struct {
 	Locale  string // BCP 47 tags or an Accept-Language value; empty means the fallback
 	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
 
+	// Purpose is what [Service.Admit] admits it for: the limits have rules for each. Empty means
+	// signup. The one-call forms know theirs.
+	Purpose string
+	// Subject is who asks, where the application knows, for limits that count by it.
+	Subject string
+
 	// Ticket is what the browser has from an earlier challenge of the same purpose, which the new
 	// one then takes the place of; Browser is what [Service.AcceptSignIn] gave it at an earlier
 	// sign-in. Both may be empty, and either is ignored if it is not ours. Only [Service.SignIn]
@@ -28,6 +35,9 @@ type Request struct {
 
 // An Admission is a request that was checked and may begin. It is made by [Service.Admit] only.
 type Admission struct {
+	id      string // of the challenge that it may begin
+	purpose string // that it is for; empty for any
+	spent   charge
 	address message.Address
 	locale  string
 	zone    string
@@ -37,9 +47,40 @@ type Admission struct {
 func (a Admission) Address() string { return a.address.String() }
 
 // Admit checks a request: the address and the name must be such that a letter can be sent to
-// them, and Config.Admit must have nothing against the address. Call it before your transaction.
-// The error matches [message.ErrAddress] and says what is wrong in words that may be shown.
+// them, Config.Admit must have nothing against the address, and the limits must have room. Call it
+// before your transaction, as what it spends no rollback returns; an admission of which no challenge
+// came is credited after a minute, but not by network and in all. It is for one challenge of
+// Request.Purpose. The error matches [message.ErrAddress], and says what is wrong in words that may be
+// shown, or [ErrTooSoon], with the rule that refused and when to come back.
 func (s *Service) Admit(ctx context.Context, r Request) (Admission, error) {
+	a, err := s.admitFor(ctx, r)
+	if err == nil {
+		s.limits.keep(a.spent)
+	}
+	return a, err
+}
+
+// admitFor is Admit for a caller that gives back what it did not use.
+func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
+	purpose, err := s.purposeOf(r)
+	if err != nil {
+		return Admission{}, err
+	}
+	a, err := s.addressed(ctx, r)
+	if err != nil {
+		return Admission{}, err
+	}
+	if err := s.settleUnused(ctx); err != nil {
+		return Admission{}, err
+	}
+	a.id, a.purpose = newID(), purpose
+	browser := s.knownBrowser(r.Browser, a.address.Mailbox())
+	a.spent, err = s.spend(ctx, s.ask(ctx, a.address, purpose, r.Subject, browser, limit.First), a.id, ByPerson)
+	return a, err
+}
+
+// addressed checks whom a request is to write to, in which language. It spends nothing.
+func (s *Service) addressed(ctx context.Context, r Request) (Admission, error) {
 	address, err := s.recipient(r.Address)
 	if err != nil {
 		return Admission{}, err

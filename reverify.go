@@ -23,16 +23,17 @@ const undoFor = 7 * 24 * time.Hour
 // The caller must be sure that the subject itself asks: by its session and, best, a password or a
 // step-up. The error matches [message.ErrAddress] or [ErrNotConfirmed].
 func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Request) (Pending, error) {
-	admission, err := s.Admit(ctx, r)
-	if err != nil {
-		return Pending{}, err
-	}
 	from, err := s.recipient(old)
 	if err != nil {
 		return Pending{}, err
 	}
 	if yes, err := s.confirmedAt(ctx, subject, from.Mailbox()); err != nil || !yes {
 		return Pending{}, errors.Join(err, ErrNotConfirmed)
+	}
+	r.Purpose, r.Subject = challenge.Reverify, subject
+	admission, err := s.admitFor(ctx, r)
+	if err != nil {
+		return Pending{}, err
 	}
 	var p Pending
 	err = s.own(ctx, func(ctx context.Context) error {
@@ -41,6 +42,9 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 			return err
 		})
 	})
+	if err != nil {
+		s.giveBack(ctx, admission.spent)
+	}
 	s.Wake()
 	return p, err
 }

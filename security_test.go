@@ -72,7 +72,7 @@ func TestSignInTimingTellsNothing(t *testing.T) {
 func TestDatabaseDump(t *testing.T) {
 	k := illumicodetest.New(t)
 	n := register(t, k, "7", mara)
-	p := signIn(t, k, illumicode.Request{Address: mara})
+	p := signIn(t, k, illumicode.Request{Address: mara, Purpose: "skipper"})
 	l := k.Letter(mara, n+1)
 	change, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: newMara})
 	if err != nil {
@@ -115,7 +115,7 @@ func TestDatabaseDump(t *testing.T) {
 		t.Error("a link works without its key")
 	}
 	// Nor do rows that the thief writes with a key of theirs count where the keyring is.
-	mine := signIn(t, thief, illumicode.Request{Address: mara})
+	mine := signIn(t, thief, illumicode.Request{Address: mara, Purpose: "skipper"})
 	if _, err := k.Service.SignInCode(t.Context(), mine.Ticket, "000000", nil); err == nil {
 		t.Error("a challenge that the service never began signs in")
 	}
@@ -189,7 +189,7 @@ func TestOwnPurpose(t *testing.T) {
 	})
 	var p illumicode.Pending
 	begin := func(purpose string) error {
-		admission, err := k.Service.Admit(t.Context(), illumicode.Request{Address: mara})
+		admission, err := k.Service.Admit(t.Context(), illumicode.Request{Address: mara, Purpose: "skipper"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -263,7 +263,7 @@ func TestChangeThereAndBack(t *testing.T) {
 	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
 		t.Fatal(err)
 	}
-	p, err := k.Service.ChangeAddress(t.Context(), "7", newMara, illumicode.Request{Address: mara})
+	p, err := k.Service.ChangeAddress(t.Context(), "7", newMara, illumicode.Request{Address: mara, Purpose: "skipper"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -26,7 +26,8 @@ import (
 // the wait that a resend has: it is one more letter. Pending shows the address as it was typed. The
 // error matches [message.ErrAddress] or [ErrTooSoon], which says when there is room for another.
 func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
-	admission, err := s.Admit(ctx, r)
+	r.Purpose = challenge.SignIn
+	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -75,6 +76,7 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 		})
 	})
 	if err != nil {
+		s.giveBack(ctx, admission.spent)
 		return Pending{}, err
 	}
 	s.Wake()

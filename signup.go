@@ -17,7 +17,8 @@ import (
 // the answer is the same, and no letter goes out, unless [Config.TellOwner] lets one tell the
 // owner. Any other error of create is returned as it is, and nothing has happened.
 func (s *Service) Signup(ctx context.Context, r Request, create func(tx *sql.Tx) (subject string, err error)) (Pending, error) {
-	admission, err := s.Admit(ctx, r)
+	r.Purpose = challenge.Signup
+	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -38,6 +39,7 @@ func (s *Service) Signup(ctx context.Context, r Request, create func(tx *sql.Tx)
 		})
 	}
 	if err != nil {
+		s.giveBack(ctx, admission.spent)
 		return Pending{}, err
 	}
 	s.Wake()
@@ -77,10 +79,6 @@ const maxCorrections = 5
 // [Service.Signup]. A change of address is corrected without it: nothing of it is in effect.
 // The error matches [message.ErrAddress], [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
 func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply func(tx *sql.Tx, subject string) error) (Pending, error) {
-	admission, err := s.Admit(ctx, r)
-	if err != nil {
-		return Pending{}, err
-	}
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
 		return Pending{}, err
@@ -95,6 +93,11 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 		return pendingOf(c.Challenge), &TooSoonError{At: c.Ends}
 	case c.Resends > 0 && now.Before(c.ResendAfter):
 		return pendingOf(c.Challenge), &TooSoonError{At: c.ResendAfter}
+	}
+	r.Purpose, r.Subject = c.Purpose, c.Subject
+	admission, err := s.admitFor(ctx, r)
+	if err != nil {
+		return Pending{}, err
 	}
 	var p Pending
 	correct := func(decoy bool) error {
@@ -129,6 +132,7 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 		err = correct(true)
 	}
 	if err != nil {
+		s.giveBack(ctx, admission.spent)
 		return Pending{}, err
 	}
 	s.Wake()
@@ -152,9 +156,9 @@ func (s *Service) ResendTo(ctx context.Context, subject string) (Pending, error)
 		return Pending{}, err
 	}
 	if c.Alive(s.now()) {
-		return s.resend(ctx, c)
+		return s.resend(ctx, c, ByApplication)
 	}
-	admission, err := s.Admit(ctx, Request{Address: c.Address, Name: c.Name, Locale: c.Locale})
+	admission, err := s.admitFor(ctx, Request{Address: c.Address, Name: c.Name, Locale: c.Locale, Subject: subject})
 	if err != nil {
 		return Pending{}, err
 	}
@@ -165,6 +169,9 @@ func (s *Service) ResendTo(ctx context.Context, subject string) (Pending, error)
 			return err
 		})
 	})
+	if err != nil {
+		s.giveBack(ctx, admission.spent)
+	}
 	s.Wake()
 	return p, err
 }

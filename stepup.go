@@ -32,14 +32,14 @@ func (a Action) digest() string {
 // StepUp asks a subject who is signed in to prove an address of theirs once more, for one action.
 // The address must be one that the subject has confirmed: else the error is [ErrNotConfirmed].
 func (s *Service) StepUp(ctx context.Context, subject string, r Request, action Action) (Pending, error) {
-	admission, err := s.Admit(ctx, r)
-	if err != nil {
-		return Pending{}, err
-	}
 	if len(action.Exact) == 0 || action.Words == "" {
 		return Pending{}, fmt.Errorf("illumicode: an action needs Exact, which the proof is bound to, and Words, which the letter says")
 	}
-	confirmed, err := s.confirmedAt(ctx, subject, admission.address.Mailbox())
+	to, err := s.recipient(r.Address)
+	if err != nil {
+		return Pending{}, err
+	}
+	confirmed, err := s.confirmedAt(ctx, subject, to.Mailbox())
 	if err != nil {
 		return Pending{}, err
 	}
@@ -47,6 +47,11 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 		return Pending{}, ErrNotConfirmed
 	}
 	data, err := json.Marshal(map[string]string{"action": action.Words})
+	if err != nil {
+		return Pending{}, err
+	}
+	r.Purpose, r.Subject = challenge.StepUp, subject
+	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -61,6 +66,9 @@ func (s *Service) beginOwn(ctx context.Context, a Admission, st start) (p Pendin
 			return err
 		})
 	})
+	if err != nil {
+		s.giveBack(ctx, a.spent)
+	}
 	s.Wake()
 	return p, err
 }

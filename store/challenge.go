@@ -89,6 +89,30 @@ var (
 		WHERE mailbox = ? AND purpose = ? AND ends > ? AND why <> 'superseded' ORDER BY created`)
 )
 
+var (
+	selectOpenAt = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge
+		WHERE mailbox = ? AND state = 'open' AND ends > ? AND decoy = 0 ORDER BY created DESC LIMIT 1`)
+	selectBegun = q(`SELECT id FROM illumicode_challenge WHERE id IN (SELECT value FROM json_each(?))`)
+)
+
+// OpenAt returns the newest open challenge at a mailbox that can still be proven at now, or
+// [ErrNotFound].
+func (s *Store) OpenAt(ctx context.Context, mailbox string, now time.Time) (Challenge, error) {
+	rows, err := s.query(ctx, selectOpenAt, mailbox, millis(now))
+	return one(s, rows, err, scanChallenge)
+}
+
+// Begun returns which of some challenges exist.
+func (s *Store) Begun(ctx context.Context, ids []string) (map[string]bool, error) {
+	rows, err := s.query(ctx, selectBegun, list(ids))
+	found, err := collect(s, rows, err, scanText)
+	m := make(map[string]bool, len(found))
+	for _, id := range found {
+		m[id] = true
+	}
+	return m, err
+}
+
 // Challenge returns the challenge with this id, or [ErrNotFound].
 func (s *Store) Challenge(ctx context.Context, id string) (Challenge, error) {
 	rows, err := s.query(ctx, selectChallenge, id)

@@ -54,6 +54,10 @@ type Dialect struct {
 	// to the server instead of one for each.
 	Together bool
 
+	// Soon makes the commits of a connection wait for no disk, until Lasting does the opposite;
+	// SoonInside does it for the transaction it runs in. All three may be empty.
+	Soon, Lasting, SoonInside string
+
 	// Columns asks for table and column of everything textual in tables named illumicode_….
 	Columns string
 

@@ -165,6 +165,17 @@ func (a Address) Mailbox() string {
 	return strings.ToLower(a.local) + "@" + a.ascii
 }
 
+// Canonical returns the form under which limits count: the mailbox without a sub-address (RFC 5233), as
+// what follows a plus sign is its owner's to choose. Letters go to the address as it was given.
+func (a Address) Canonical() string {
+	mailbox := a.Mailbox()
+	local, domain, _ := strings.Cut(mailbox, "@")
+	if i := strings.IndexByte(local, '+'); i > 0 {
+		return local[:i] + "@" + domain
+	}
+	return mailbox
+}
+
 func isASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= utf8.RuneSelf {

@@ -85,8 +85,9 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
 		Columns: `SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
 			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' AND table_name LIKE 'illumicode!_%' ESCAPE '!' AND data_type = 'text' ORDER BY 1, 2`,
-		Announce: "SELECT pg_notify('" + channel + "', '')",
-		Lock:     "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
+		Announce:   "SELECT pg_notify('" + channel + "', '')",
+		SoonInside: "SET LOCAL synchronous_commit TO OFF",
+		Lock:       "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
 	}
 	var durable string
 	if err := db.QueryRowContext(ctx, "SHOW synchronous_commit").Scan(&durable); err != nil {

@@ -66,7 +66,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return store.New(db, store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite, Columns: columns}, true), nil
+	return store.New(db, dialect(2), true), nil
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.
@@ -75,7 +75,6 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 // It refuses a connection without busy_timeout, with which every second writer would fail, and
 // warns ([store.Store.Warnings]) of settings under which a commit can be lost.
 func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
-	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite, Columns: columns}
 	var timeout, synchronous int
 	var journal string
 	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous, "journal_mode": &journal} {
@@ -86,6 +85,7 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 	if timeout == 0 {
 		return nil, errors.New("sqlite: busy_timeout is 0, so that two writers at once fail; open the database with a busy_timeout of some seconds")
 	}
+	d := dialect(synchronous)
 	if journal != "wal" {
 		d.Warnings = append(d.Warnings, "SQLite journal_mode is "+journal+", not wal: readers and the worker will wait for each other")
 	}
@@ -96,6 +96,16 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 		return nil, err
 	}
 	return store.New(db, d, false), nil
+}
+
+// dialect returns what is SQLite's own, for connections with a setting of synchronous (0 to 3). With
+// NORMAL in WAL mode a commit waits for no disk, and the next one with FULL brings it there.
+func dialect(synchronous int) store.Dialect {
+	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite, Columns: columns}
+	if synchronous > 1 {
+		d.Soon, d.Lasting = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)
+	}
+	return d
 }
 
 // columns asks for everything textual in tables of ours.

@@ -1,0 +1,300 @@
+package illumicode_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/pgtest"
+)
+
+func withLimits(rules ...limit.Rule) func(*illumicode.Config) {
+	return func(c *illumicode.Config) { c.Limits = rules }
+}
+
+// from returns a context of a request from a network.
+func from(t *testing.T, address string) context.Context {
+	return illumicode.FromNetwork(t.Context(), netip.MustParseAddr(address))
+}
+
+// refused returns the refusal in err, or fails.
+func refused(t *testing.T, err error, rule string) *illumicode.TooSoonError {
+	t.Helper()
+	soon, ok := errors.AsType[*illumicode.TooSoonError](err)
+	if !ok || soon.Rule != rule {
+		t.Fatalf("%v (%+v), want a refusal by %q", err, soon, rule)
+	}
+	return soon
+}
+
+// However many ask at once, in however many pools, a rule lets through what it says and not one more.
+func TestLimitsHoldUnderConcurrency(t *testing.T) {
+	const most = 37
+	rule := withLimits(
+		limit.Rule{Name: "network", By: limit.Network, Quota: limit.Quota{Times: most, Window: limit.Month}},
+		limit.Rule{Name: "all", By: limit.All, Rate: limit.Rate{Times: 1, Per: 24 * time.Hour, Burst: most + 1}},
+	)
+	count := func(t *testing.T, kits ...*illumicodetest.Kit) {
+		var admitted, turnedAway atomic.Int64
+		var all sync.WaitGroup
+		for i := range 300 {
+			k := kits[i%len(kits)]
+			all.Go(func() {
+				_, err := k.Service.Admit(from(t, "203.0.113.7"), illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)})
+				switch {
+				case err == nil:
+					admitted.Add(1)
+				case errors.Is(err, illumicode.ErrTooSoon):
+					turnedAway.Add(1)
+				default:
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		if admitted.Load() != most || turnedAway.Load() != 300-most {
+			t.Errorf("%d admitted and %d turned away, want %d and %d", admitted.Load(), turnedAway.Load(), most, 300-most)
+		}
+		// Those that the network's rule refused have spent nothing of the other one.
+		if _, err := kits[0].Service.Admit(from(t, "203.0.113.8"), illumicode.Request{Address: mara}); err != nil {
+			t.Errorf("one more from elsewhere: %v", err)
+		}
+		_, err := kits[0].Service.Admit(from(t, "203.0.113.9"), illumicode.Request{Address: mara})
+		refused(t, err, "all")
+	}
+	t.Run("SQLite", func(t *testing.T) { count(t, illumicodetest.Idle(t, rule)) })
+	t.Run("PostgreSQL", func(t *testing.T) {
+		on := onPostgres(t, pgtest.Fresh(t))
+		one := illumicodetest.Idle(t, rule, on)
+		shared := func(c *illumicode.Config) { c.Keys = one.Keys }
+		count(t, one, illumicodetest.Idle(t, rule, on, shared), illumicodetest.Idle(t, rule, on, shared))
+	})
+}
+
+// What counts as the same: spellings and sub-addresses of one mailbox, hosts of one IPv6 network.
+func TestLimitKeys(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		for i, r := range []struct{ address, network, rule string }{
+			{"mara@ternisle.example", "2001:db8:1:2::1", ""},
+			{"MARA+ferry@TernIsle.example", "2001:db8:1:3::1", "address"},
+			{"mara@tërnisle.example", "2001:db8:1:4::1", ""},
+			{"mara+x@TËRNISLE.example", "2001:db8:1:5::1", "address"},
+			{"oda@ternisle.example", "2001:db8:1:2:ffff::9", "network"},
+			{"oda@ternisle.example", "2001:db8:1:6::1", ""},
+			{"ines@ternisle.example", "::ffff:203.0.113.7", ""},
+			{"liv@ternisle.example", "203.0.113.7", "network"},
+			{"liv@ternisle.example", "203.0.113.8", ""},
+		} {
+			_, err := k.Service.Admit(from(t, r.network), illumicode.Request{Address: r.address})
+			if r.rule != "" {
+				refused(t, err, r.rule)
+			} else if err != nil {
+				t.Errorf("row %d: %v", i, err)
+			}
+		}
+	}, withLimits(
+		limit.Rule{Name: "address", By: limit.Address, Quota: limit.Quota{Times: 1, Window: limit.Month}},
+		limit.Rule{Name: "network", By: limit.Network, Quota: limit.Quota{Times: 1, Window: limit.Month}},
+	))
+}
+
+// An admission of which nothing came is credited after a minute; not so by network, where a stranger
+// could ask for ever. One that was used stays spent.
+func TestUnusedAdmission(t *testing.T) {
+	once := limit.Quota{Times: 1, Window: limit.Month}
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		s := k.Service
+		mine := illumicode.Request{Address: mara}
+		a, err := s.Admit(t.Context(), mine)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tx, err := s.Store().DB().BeginTx(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.In(tx).BeginSignup(t.Context(), a, "7"); err != nil {
+			t.Fatal(err)
+		}
+		tx.Rollback()
+		_, err = s.Admit(t.Context(), mine)
+		refused(t, err, "address")
+		k.Clock.Move(time.Minute + time.Second)
+		if a, err = s.Admit(t.Context(), mine); err != nil {
+			t.Fatalf("a minute after the rollback: %v", err)
+		}
+		if tx, err = s.Store().DB().BeginTx(t.Context(), nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.In(tx).BeginSignup(t.Context(), a, "7"); err != nil {
+			t.Fatal(err)
+		}
+		if err := tx.Commit(); err != nil {
+			t.Fatal(err)
+		}
+		k.Clock.Move(2 * time.Minute)
+		_, err = s.Admit(t.Context(), mine)
+		refused(t, err, "address")
+
+		// The one-call forms know at once.
+		other := illumicode.Request{Address: "oda@ternisle.example"}
+		fault := errors.New("the application's own")
+		if _, err := s.Signup(t.Context(), other, func(*sql.Tx) (string, error) { return "", fault }); !errors.Is(err, fault) {
+			t.Fatal(err)
+		}
+		if _, err := s.Admit(t.Context(), other); err != nil {
+			t.Errorf("after a signup that failed: %v", err)
+		}
+
+		ctx := from(t, "203.0.113.7")
+		if _, err := s.Signup(ctx, illumicode.Request{Address: "liv@ternisle.example"}, func(*sql.Tx) (string, error) { return "", fault }); !errors.Is(err, fault) {
+			t.Fatal(err)
+		}
+		_, err = s.Admit(ctx, illumicode.Request{Address: "liv@ternisle.example"})
+		refused(t, err, "network")
+	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: once}, limit.Rule{Name: "network", By: limit.Network, Quota: once}))
+}
+
+// A resend that a limit refuses says when it will do; the code of the earlier letter is good
+// meanwhile. One that only brings a waiting letter forward costs nothing; an operator is not refused.
+func TestResendLimit(t *testing.T) {
+	rules := withLimits(limit.Rule{Name: "again", By: limit.Address, Stage: limit.Again, Ladder: limit.Ladder{Rungs: []time.Duration{20 * time.Minute}, Decay: time.Hour}})
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		s := k.Service
+		p, err := s.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		first := k.Letter(mara, 1)
+		k.Clock.Move(31 * time.Second)
+		if p, err = s.Resend(t.Context(), p.Ticket); err != nil {
+			t.Fatal(err)
+		}
+		if again := k.Letter(mara, 2); again.Code() != first.Code() {
+			t.Errorf("the letter sent again has another code")
+		}
+		k.Clock.Move(61 * time.Second)
+		_, err = s.Resend(t.Context(), p.Ticket)
+		if soon := refused(t, err, "again"); soon.At.Sub(s.Now()) < 18*time.Minute || soon.Limit == "" {
+			t.Errorf("told to come back at %v (%q)", soon.At, soon.Limit)
+		}
+		if _, err := s.ResendTo(t.Context(), "7"); !errors.Is(err, illumicode.ErrTooSoon) {
+			t.Errorf("the application's own resend: %v", err)
+		}
+		if _, err := s.ResendFor(t.Context(), "Mara@ternisle.example"); err != nil {
+			t.Errorf("an operator's: %v", err)
+		}
+		k.Letter(mara, 3)
+		if err := s.ConfirmCode(t.Context(), p.Ticket, first.Code(), nil); err != nil {
+			t.Errorf("the code of the first letter: %v", err)
+		}
+		story, err := s.Story(t.Context(), mara)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var who []string
+		for _, step := range story.Trail {
+			if step.What == "resent" {
+				who = append(who, step.Outcome)
+			}
+		}
+		if fmt.Sprint(who) != "[for the operator for the person]" {
+			t.Errorf("the trail has %q", who)
+		}
+	}, rules)
+
+	k := illumicodetest.Idle(t, rules) // nobody delivers: the first letter waits
+	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 3 {
+		k.Clock.Move(6 * time.Minute)
+		if p, err = k.Service.Resend(t.Context(), p.Ticket); err != nil {
+			t.Fatalf("resend %d of a letter that waits: %v", i+1, err)
+		}
+	}
+}
+
+// A stranger who has used up an address's letters has not used up those of its owner's browser.
+func TestKnownBrowserIsNotLockedOut(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p := signIn(t, k, illumicode.Request{Address: mara})
+		who, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter(mara, n+1).Code(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			k.Clock.Move(20 * time.Minute) // past the places that open challenges take
+			k.Service.SignIn(t.Context(), illumicode.Request{Address: mara})
+		}
+		_, err = k.Service.SignIn(t.Context(), illumicode.Request{Address: mara})
+		refused(t, err, "address")
+		signIn(t, k, illumicode.Request{Address: mara, Browser: who.Browser})
+	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: limit.Quota{Times: 3, Window: limit.Month}}))
+}
+
+// The form cannot be made to write to any number of people, neither by signups nor, where addresses
+// are told that they have no account, by sign-ins; and the second says nothing about it.
+func TestNewAddressesAreBraked(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		for i := range 2 {
+			to := fmt.Sprintf("stranger%d@ternisle.example", i)
+			signIn(t, k, illumicode.Request{Address: to})
+			k.Letter(to, 1)
+		}
+		_, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7"))
+		refused(t, err, "new")
+		signIn(t, k, illumicode.Request{Address: "stranger9@ternisle.example"})
+		eventually(t, func() bool {
+			story, err := k.Service.Story(t.Context(), "stranger9@ternisle.example")
+			return err == nil && len(story.Deliveries) == 1 && story.Deliveries[0].State.Final()
+		})
+		if n := len(k.Inbox.Letters("stranger9@ternisle.example")); n != 0 {
+			t.Errorf("%d letters went out past the brake", n)
+		}
+	}, withLimits(limit.Rule{Name: "new", By: limit.All, New: true, Quota: limit.Quota{Times: 2, Window: limit.Month}}),
+		func(c *illumicode.Config) { c.TellOwner = true })
+}
+
+// What TryLimits foretells is what happens, and foretelling spends nothing. A rule that observes
+// refuses nobody.
+func TestTryLimits(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		r := illumicode.Request{Address: mara}
+		for left := 3; left >= 0; left-- {
+			var told illumicode.Answer
+			var err error
+			for range 3 {
+				if told, err = k.Service.TryLimits(t.Context(), r, false); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if told.Now != left || told.Hour != left+5 && told.Hour != left+6 || told.Refuser != "pace" {
+				t.Errorf("with %d left: %+v", left, told)
+			}
+			_, err = k.Service.Admit(t.Context(), r)
+			if left > 0 && err != nil {
+				t.Fatal(err)
+			}
+			if left == 0 {
+				if soon := refused(t, err, "pace"); !soon.At.Equal(told.NextAfter) {
+					t.Errorf("refused until %v, foretold %v", soon.At, told.NextAfter)
+				}
+			}
+		}
+	}, withLimits(
+		limit.Rule{Name: "pace", By: limit.Address, Rate: limit.Rate{Times: 6, Per: time.Hour, Burst: 3}},
+		limit.Rule{Name: "watched", By: limit.All, Quota: limit.Quota{Times: 1, Window: limit.Month}, Observe: true},
+	))
+}
