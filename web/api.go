@@ -31,8 +31,9 @@ type API struct {
 type APIOptions struct {
 	Origins []string // of pages that may make the calls that need no key, such as https://app.ferry.example
 
-	// Client returns where a request came from, behind the proxies that the application trusts. Nil
-	// means the address of the connection.
+	// Client returns where a request came from, behind the proxies that the application trusts; see
+	// [Behind]. Nil means the address of the connection. A call with the application's key is made on
+	// behalf of somebody: of whom, its Forwarded field says (RFC 7239), as in "for=203.0.113.7".
 	Client func(r *http.Request) netip.Addr
 }
 
@@ -63,7 +64,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Add("Vary", "Origin")
 	if origin := r.Header.Get("Origin"); slices.Contains(a.opts.Origins, origin) {
 		h.Set("Access-Control-Allow-Origin", origin)
-		h.Set("Access-Control-Expose-Headers", "Retry-After")
+		h.Set("Access-Control-Expose-Headers", "Retry-After, RateLimit, RateLimit-Policy")
 		if r.Method == http.MethodOptions {
 			h.Set("Access-Control-Allow-Methods", "POST")
 			h.Set("Access-Control-Allow-Headers", "Content-Type")
@@ -75,7 +76,19 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusForbidden, "foreign", "pages of this origin may not call; the application names those that may", nil)
 		return
 	}
-	a.mux.ServeHTTP(w, r.WithContext(from(r, a.opts.Client)))
+	client := a.opts.Client
+	if a.hasKey(r) {
+		client = onBehalf
+	}
+	a.mux.ServeHTTP(w, r.WithContext(from(r, client)))
+}
+
+// onBehalf returns whom the application calls for, as its Forwarded field says (RFC 7239): it has shown
+// its key. Without the field nobody's network is counted, and not the application's own.
+func onBehalf(r *http.Request) netip.Addr {
+	hops := strings.Split(r.Header.Get("Forwarded"), ",")
+	client, _ := node(forNode(hops[len(hops)-1]))
+	return client
 }
 
 // originOf returns the origin of a base URL that New has checked (RFC 6454 §6.2).

@@ -54,6 +54,8 @@ func describe(calls []call) []byte {
 				"properties": map[string]any{
 					"type": map[string]any{"type": "string", "enum": types}, "title": text, "status": map[string]any{"type": "integer"}, "detail": text,
 					"at":         map[string]any{"type": "string", "format": "date-time", "description": "too-soon: when the same call will do"},
+					"rule":       map[string]any{"type": "string", "description": "too-soon: the limit that refused; missing where it is the letter's own wait"},
+					"limit":      map[string]any{"type": "string", "description": "too-soon: what that limit allows"},
 					"tries_left": map[string]any{"type": "integer", "description": "wrong-code: how many tries are left"},
 				},
 			}},

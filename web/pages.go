@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"net/http"
 	"net/netip"
-	"strconv"
 	"strings"
 	"time"
 
@@ -53,8 +52,8 @@ type Options struct {
 	// https://app.ferry.example. Requests of every other origin are refused.
 	Origins []string
 
-	// Client returns where a request came from, behind the proxies that the application trusts. Nil
-	// means the address of the connection.
+	// Client returns where a request came from, behind the proxies that the application trusts; see
+	// [Behind]. Nil means the address of the connection.
 	Client func(r *http.Request) netip.Addr
 }
 
@@ -213,9 +212,25 @@ func (p *Pages) cookie(r *http.Request, name string) string {
 	return c.Value
 }
 
-// tooSoon says when to come back (RFC 9110 §10.2.3).
-func (p *Pages) tooSoon(w http.ResponseWriter, soon *illumicode.TooSoonError) {
-	w.Header().Set("Retry-After", strconv.Itoa(max(1, p.secondsUntil(soon.At))))
+// tooSoon says when to come back, and returns in how many seconds.
+func (p *Pages) tooSoon(w http.ResponseWriter, soon *illumicode.TooSoonError) int {
+	later(w.Header(), soon, p.svc.Now())
+	return secondsUntil(soon.At, p.svc.Now())
+}
+
+// TooSoon answers a request that [illumicode.Service.SignIn], Signup and the like have refused with
+// [illumicode.ErrTooSoon]: with 429, when to come back, and a page that counts down and offers what was
+// sent before. It reports false, and does nothing, for any other error.
+func (p *Pages) TooSoon(w http.ResponseWriter, r *http.Request, err error) bool {
+	soon, ok := errors.AsType[*illumicode.TooSoonError](err)
+	if !ok {
+		return false
+	}
+	v := page{Title: "busy_title", Message: "busy", Count: p.tooSoon(w, soon)}
+	pending, err := p.svc.Pending(r.Context(), p.cookie(r, ticketCookie))
+	v.Waiting = err == nil && !pending.Confirmed
+	p.render(w, r, http.StatusTooManyRequests, "sorry.html", v)
+	return true
 }
 
 // refuse shows why there is nothing to do here.
@@ -269,6 +284,7 @@ type page struct {
 	HasCode, HasLink bool   // what the letter carries
 	Closed           bool   // no try is left for a code
 	CanResend        bool   // the link at hand can be had anew
+	Waiting          bool   // this browser has a challenge that waits for its code
 	CanCorrect       bool   // a mistyped address can be corrected
 	Typed            string // what was typed instead
 
@@ -288,8 +304,13 @@ func (p page) For(key string) string {
 	return cmp.Or(p.Words[key+"_"+p.Purpose], p.Words[key])
 }
 
-// Clock writes seconds as minutes and seconds.
-func (p page) Clock(seconds int) string { return fmt.Sprintf("%d:%02d", seconds/60, seconds%60) }
+// Clock writes seconds as minutes and seconds, and as hours before them from one on.
+func (p page) Clock(seconds int) string {
+	if seconds >= 3600 {
+		return fmt.Sprintf("%d:%02d:%02d", seconds/3600, seconds/60%60, seconds%60)
+	}
+	return fmt.Sprintf("%d:%02d", seconds/60, seconds%60)
+}
 
 func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v page) {
 	v.Words, v.Lang = book.In(p.svc.Locale(r.Header.Get("Accept-Language")))

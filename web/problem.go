@@ -3,6 +3,7 @@ package web
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
 	"time"
@@ -20,9 +21,12 @@ var kinds = []string{"address", "body", "called-off", "different", "event", "exp
 // where it was written for the caller.
 func (a *API) fail(w http.ResponseWriter, err error) {
 	if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
-		wait := int((soon.At.Sub(a.svc.Now()) + time.Second - 1) / time.Second)
-		w.Header().Set("Retry-After", strconv.Itoa(max(1, wait)))
-		problem(w, http.StatusTooManyRequests, "too-soon", "it is too soon; what was sent before is still good", map[string]any{"at": soon.At})
+		later(w.Header(), soon, a.svc.Now())
+		more := map[string]any{"at": soon.At}
+		if soon.Rule != "" {
+			more["rule"], more["limit"] = soon.Rule, soon.Limit
+		}
+		problem(w, http.StatusTooManyRequests, "too-soon", "it is too soon; what was sent before is still good", more)
 		return
 	}
 	if wrong, ok := errors.AsType[*illumicode.WrongCodeError](err); ok {
@@ -60,6 +64,28 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		}
 	}
 	problem(w, http.StatusInternalServerError, "internal", "the fault is on this side; try again", nil)
+}
+
+// later says when to come back (RFC 9110 §10.2.3) and, where a limit refused, which one
+// (draft-ietf-httpapi-ratelimit-headers). The fields go with refusals only: what is left of an
+// address's allowance would tell a stranger whether anybody has used it.
+func later(h http.Header, soon *illumicode.TooSoonError, now time.Time) {
+	wait := secondsUntil(soon.At, now)
+	h.Set("Retry-After", strconv.Itoa(wait))
+	if soon.Rule == "" {
+		return
+	}
+	policy := strconv.Quote(soon.Rule) // names have neither quotes nor backslashes
+	h.Set("RateLimit", fmt.Sprintf("%s;r=0;t=%d", policy, wait))
+	if times, window, ok := soon.Allows(); ok {
+		policy += fmt.Sprintf(";q=%d;w=%d", times, int(window/time.Second))
+	}
+	h.Set("RateLimit-Policy", policy)
+}
+
+// secondsUntil rounds up, so that nobody comes too soon, and is never 0.
+func secondsUntil(at, now time.Time) int {
+	return max(1, int((at.Sub(now)+time.Second-1)/time.Second))
 }
 
 // problemType is what every type of problem begins with.

@@ -4,7 +4,6 @@ import (
 	"database/sql"
 	"errors"
 	"net/http"
-	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/challenge"
@@ -34,15 +33,10 @@ func (p *Pages) wait(w http.ResponseWriter, r *http.Request, status int, pending
 	}
 	v.HasCode, v.HasLink = pending.Forms.Has(challenge.Code), pending.Forms.Has(challenge.Link)
 	v.CanCorrect = pending.Purpose == challenge.Signup || pending.Purpose == challenge.Reverify
-	if v.Seconds == 0 {
-		v.Seconds = p.secondsUntil(pending.ResendAfter)
+	if now := p.svc.Now(); v.Seconds == 0 && now.Before(pending.ResendAfter) {
+		v.Seconds = secondsUntil(pending.ResendAfter, now)
 	}
 	p.render(w, r, status, "wait.html", v)
-}
-
-// secondsUntil rounds up, so that nobody comes too soon.
-func (p *Pages) secondsUntil(at time.Time) int {
-	return int((max(0, at.Sub(p.svc.Now())) + time.Second - 1) / time.Second)
 }
 
 func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
@@ -71,8 +65,7 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 	case isWrong, errors.Is(err, illumicode.ErrNoTries):
 		p.wait(w, r, http.StatusUnprocessableEntity, pending, page{Message: "no_tries"})
 	case isSoon:
-		p.tooSoon(w, soon)
-		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "code_too_soon", Count: p.secondsUntil(soon.At)})
+		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "code_too_soon", Count: p.tooSoon(w, soon)})
 	case errors.Is(err, illumicode.ErrNotACode):
 		p.wait(w, r, http.StatusUnprocessableEntity, pending, page{Message: "not_a_code"})
 	case errors.Is(err, illumicode.ErrExpired):
@@ -89,8 +82,7 @@ func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
 	case err == nil:
 		p.wait(w, r, http.StatusOK, pending, page{Message: "sent_again"})
 	case isSoon:
-		p.tooSoon(w, soon)
-		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "too_soon"})
+		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "too_soon", Seconds: p.tooSoon(w, soon)})
 	case errors.Is(err, illumicode.ErrUsed):
 		p.done(w, r, pending.Purpose)
 	default:
@@ -119,8 +111,7 @@ func (p *Pages) doCorrect(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, message.ErrAddress):
 		p.wait(w, r, http.StatusUnprocessableEntity, pending, page{Message: "bad_address", Typed: address})
 	case isSoon:
-		p.tooSoon(w, soon)
-		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "too_soon", Typed: address})
+		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "too_soon", Seconds: p.tooSoon(w, soon), Typed: address})
 	case errors.Is(err, illumicode.ErrUsed):
 		p.done(w, r, pending.Purpose)
 	default:
