@@ -315,6 +315,22 @@ func New(c Config) (*Service, error) {
 	return s, nil
 }
 
+// Policies returns the policies of all purposes with their defaults, for working out what they allow.
+func (c Config) Policies() (map[string]challenge.Policy, error) {
+	if c.Letters == nil {
+		var err error
+		if c.Letters, err = letters.Default(); err != nil {
+			return nil, err
+		}
+	}
+	all, err := c.purposes()
+	out := make(map[string]challenge.Policy, len(all))
+	for name, p := range all {
+		out[name] = p.Policy
+	}
+	return out, err
+}
+
 // purposes returns all purposes with their letters and policies.
 func (c Config) purposes() (map[string]Purpose, error) {
 	all := map[string]Purpose{

@@ -284,7 +284,7 @@ func (s *Service) TryLimits(ctx context.Context, r Request, again bool) (Answer,
 		return Answer{}, err
 	}
 	var out Answer
-	now := s.now()
+	now := s.now().Truncate(time.Microsecond) // as states are kept
 	for i, b := range bound {
 		st, _ := b.Rule.Look(b.Rule.Settle(states[i], now), 1, now)
 		out.Rules = append(out.Rules, RuleAnswer{Rule: *b.Rule, Left: st.Left, At: st.At})
@@ -300,7 +300,7 @@ func (s *Service) TryLimits(ctx context.Context, r Request, again bool) (Answer,
 			}
 			continue
 		}
-		if d.At.IsZero() || d.At.Sub(now) > time.Hour {
+		if d.At.IsZero() || d.At.Sub(now) >= time.Hour {
 			if out.Refuser == "" {
 				out.Refuser = d.Refuser.Name
 			}

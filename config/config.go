@@ -36,6 +36,7 @@ type File struct {
 	Reverify Flow       `toml:"reverify"`
 	SignIn   Flow       `toml:"signin"`
 	StepUp   Flow       `toml:"stepup"`
+	Limit    []Limit    `toml:"limit"`
 	Outbox   Outbox     `toml:"outbox"`
 	Guard    Guard      `toml:"guard"`
 	Event    []Event    `toml:"event"`
@@ -123,6 +124,7 @@ type Provider struct {
 	Name    string   `toml:"name"`
 	Kind    string   `toml:"kind"` // smtp, http, sendmail, file or discard
 	Senders []string `toml:"senders"`
+	Cost    float64  `toml:"cost"` // of one letter or text, in a currency of your choice
 
 	// smtp
 	Host         string   `toml:"host"`
@@ -215,11 +217,13 @@ type Outbox struct {
 
 // Serve is the HTTP side.
 type Serve struct {
-	Listen  string   `toml:"listen"`
-	KeyEnv  string   `toml:"key_env"`
-	KeyFile string   `toml:"key_file"`
-	Origins []string `toml:"origins"` // of other hosts of the application, whose pages may call
-	Metrics string   `toml:"metrics"` // where /metrics, /healthz and /readyz are served; not for the public
+	Listen    string   `toml:"listen"`
+	KeyEnv    string   `toml:"key_env"`
+	KeyFile   string   `toml:"key_file"`
+	Origins   []string `toml:"origins"`   // of other hosts of the application, whose pages may call
+	Proxies   []string `toml:"proxies"`   // networks whose word on where a request came from is taken
+	Forwarded string   `toml:"forwarded"` // the one field in which they say it
+	Metrics   string   `toml:"metrics"`   // where /metrics, /healthz and /readyz are served; not for the public
 }
 
 // A Duration is written as Go writes them: "10m", "1h30m".
@@ -301,7 +305,11 @@ func (f *File) check() error {
 		}
 		names[p.Name] = true
 	}
-	return nil
+	if _, err := f.Client(); err != nil {
+		return err
+	}
+	_, err := f.Limits()
+	return err
 }
 
 var kinds = []string{"smtp", "http", "sendmail", "file", "discard"}

@@ -82,6 +82,10 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 	if err != nil {
 		return nil, nil, err
 	}
+	rules, err := f.rules()
+	if err != nil {
+		return nil, nil, err
+	}
 	ways, err := f.Providers()
 	if err != nil {
 		return nil, nil, err
@@ -102,6 +106,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 		Signup: f.Signup.policy(), Reverify: f.Reverify.policy(), SignIn: f.SignIn.policy(), StepUp: f.StepUp.policy(),
 		TellOwner: f.Flows.TellOwner, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
 		Recheck: illumicode.Recheck{Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch, Grace: time.Duration(f.Flows.Grace)},
+		Limits:  rules,
 		Events:  f.events(),
 		Guard:   outbox.Guard{Mode: outbox.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
 		Outbox: outbox.Config{

@@ -27,6 +27,7 @@ type Metrics struct {
 	ended    *prometheus.CounterVec
 	claimed  *prometheus.CounterVec
 	woken    prometheus.Counter
+	judged   *prometheus.CounterVec
 	waiting  *prometheus.GaugeVec
 	oldest   *prometheus.GaugeVec
 	sampled  prometheus.Gauge
@@ -49,6 +50,8 @@ func New() *Metrics {
 			Help: "Deliveries that this process claimed, by lane."}, []string{"lane"}),
 		woken: prometheus.NewCounter(prometheus.CounterOpts{Name: "illumicode_wakeups_total",
 			Help: "How often a worker looked because it was woken, and not for its poll."}),
+		judged: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "illumicode_limit_total",
+			Help: "Requests judged by limits in this process: admitted, refused by a rule, or noted by one that only observes."}, []string{"rule", "verdict"}),
 		waiting: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "illumicode_deliveries",
 			Help: "Deliveries on their way, by lane and state, as of the last sample."}, []string{"lane", "state"}),
 		oldest: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "illumicode_oldest_due_seconds",
@@ -56,7 +59,7 @@ func New() *Metrics {
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
 	}
-	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.waiting, m.oldest, m.sampled)
+	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.waiting, m.oldest, m.sampled)
 	return m
 }
 
@@ -80,6 +83,18 @@ func (m *Metrics) Claimed(lane store.Lane, n int) {
 
 // Woken implements [outbox.Observer].
 func (m *Metrics) Woken() { m.woken.Inc() }
+
+// Judged implements illumicode.LimitWatcher.
+func (m *Metrics) Judged(rule string, refused, noted bool) {
+	verdict := "admitted"
+	switch {
+	case noted:
+		verdict = "noted"
+	case refused:
+		verdict = "refused"
+	}
+	m.judged.WithLabelValues(rule, verdict).Inc()
+}
 
 // Sampled implements [outbox.Observer].
 func (m *Metrics) Sampled(loads []store.Load, at time.Time) {

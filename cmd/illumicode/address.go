@@ -35,39 +35,37 @@ func (a *app) addressShow() *cobra.Command {
 		Args:  oneArg("an address"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				if resend {
+					return a.resendTo(cmd.Context(), svc, args[0])
+				}
 				s, err := svc.Story(cmd.Context(), args[0])
 				if err != nil {
 					return err
-				}
-				if resend {
-					return a.resendTo(cmd.Context(), svc, s)
 				}
 				return a.print(storyJSON(s), func() { a.story(s) })
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&resend, "resend", false, "send the letter of the pending signup again, as its owner could")
+	cmd.Flags().BoolVar(&resend, "resend", false, "send the letter of what is pending again, as its owner could")
 	return cmd
 }
 
-// resendTo sends the pending letter again: the same proof, to the same address, with the same waits.
-func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, s illumicode.Story) error {
-	for _, one := range s.Addresses {
-		p, err := svc.ResendTo(ctx, one.Subject)
-		if errors.Is(err, illumicode.ErrNothingPending) {
-			continue
-		}
-		if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
-			return fmt.Errorf("the letter is on its way; it can be sent again at %s", clock(soon.At))
-		}
-		if err != nil {
-			return err
-		}
-		return a.print(map[string]any{"subject": one.Subject, "again_at": p.ResendAfter}, func() {
-			a.line("The letter of subject %s goes out once more, with the same proof. The next time at %s.", one.Subject, clock(p.ResendAfter))
-		})
+// resendTo sends the letter of the latest challenge that waits at an address again: the same proof, with
+// the challenge's own waits. Limits do not refuse an operator.
+func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, address string) error {
+	p, err := svc.ResendFor(ctx, address)
+	if errors.Is(err, illumicode.ErrNothingPending) {
+		return errors.New("nothing is pending for this address, so there is no letter to send again; its owner can begin anew")
 	}
-	return errors.New("no signup is pending for this address, so there is no letter to send again; a code to sign in is asked for by its owner")
+	if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
+		return fmt.Errorf("the letter is on its way; it can be sent again at %s", clock(soon.At))
+	}
+	if err != nil {
+		return err
+	}
+	return a.print(map[string]any{"purpose": p.Purpose, "again_at": p.ResendAfter}, func() {
+		a.line("The letter for %s goes out once more, with the same proof. The next time at %s.", p.Purpose, clock(p.ResendAfter))
+	})
 }
 
 // story prints what is known of an address, in the order in which somebody asks.

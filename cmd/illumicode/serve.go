@@ -38,12 +38,16 @@ func (a *app) serve() *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("serve.listen: %w; choose another address in the configuration", err)
 				}
-				pages, err := web.NewPages(svc, web.Options{})
+				client, err := f.Client()
+				if err != nil {
+					return err
+				}
+				pages, err := web.NewPages(svc, web.Options{Client: client})
 				if err != nil {
 					return err
 				}
 				mux := http.NewServeMux()
-				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal(), web.APIOptions{Origins: f.Serve.Origins}))
+				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal(), web.APIOptions{Origins: f.Serve.Origins, Client: client}))
 				mux.Handle("/", pages)
 				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
