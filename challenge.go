@@ -245,7 +245,9 @@ func (s *Service) resend(ctx context.Context, c store.Challenge, by Asker) (Pend
 			}
 			next := c
 			next.Challenge = r.Next
-			return t.InsertDelivery(ctx, s.letterFor(next, now))
+			again := s.letterFor(next, now)
+			again.AskedBy = store.SentAgain + string(by)
+			return t.InsertDelivery(ctx, again)
 		})
 	})
 	if err != nil || !written || waits {

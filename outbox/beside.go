@@ -3,8 +3,6 @@ package outbox
 import (
 	"context"
 	"time"
-
-	"github.com/google/uuid"
 )
 
 // listen is woken by other processes, where the database can tell. A connection that is lost is
@@ -90,7 +88,7 @@ func (w *worker) chore(ctx context.Context) (int, error) {
 	}
 	n := 0
 	if any {
-		if n, err = w.store.Expand(ctx, func() string { return uuid.Must(uuid.NewV7()).String() }); err != nil {
+		if n, err = w.store.Expand(ctx, newID); err != nil {
 			return 0, err
 		}
 	}

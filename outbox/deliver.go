@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/provider"
@@ -69,14 +67,8 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 		return
 	}
 	d.Signature = letter.Signature
-	p, held := w.choose(tried, letter)
-	switch {
-	case p == nil && held != "":
-		w.hold(d, held, "paused: "+held)
-	case p == nil:
-		w.drop(d, store.Failed, "no provider carries this: there is none for SMS, or none for mail, or none that may send from this address")
-	default:
-		w.attempt(ctx, d, p, letter)
+	if p, why := w.choose(ctx, d, tried, letter); p != nil {
+		w.attempt(ctx, d, p, why, letter)
 	}
 }
 
@@ -84,54 +76,27 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 const unknownPause = 30 * time.Second
 
 // resume gives a delivery what its first attempt has fixed for all, and returns what was tried.
-func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]route.Tried, error) {
-	if d.Attempts == 0 {
+func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt, error) {
+	var tried []store.Attempt
+	if d.Attempts > 0 {
+		var err error
+		if tried, err = w.store.Attempts(ctx, d.ID); err != nil {
+			return nil, err
+		}
+	}
+	if len(tried) == 0 { // the first, or the others were removed for their age
 		d.Fixed = w.now().Truncate(time.Millisecond) // as the row keeps it
 		return nil, nil
 	}
-	attempts, err := w.store.Attempts(ctx, d.ID)
-	if err != nil {
-		return nil, err
-	}
-	var tried []route.Tried
-	for _, a := range attempts {
-		tried = append(tried, route.Tried{Provider: a.Provider, Ambiguous: a.Class == retry.Ambiguous})
-	}
-	if len(attempts) == 0 { // removed for their age
-		d.Fixed = w.now().Truncate(time.Millisecond)
-		return nil, nil
-	}
-	d.Fixed, d.Signature = attempts[0].Fixed, attempts[0].Signature
+	d.Fixed, d.Signature = tried[0].Fixed, tried[0].Signature
 	return tried, nil
 }
 
-// choose returns the provider for the next attempt, among those that can carry the letter and are
-// not paused. If there is none, held is the pause that is in the way; empty if none can at all.
-func (w *worker) choose(tried []route.Tried, l Letter) (p provider.Provider, held string) {
-	able := make(map[string]provider.Provider)
-	var names []string
-	for _, p := range w.providers {
-		can := p.Can()
-		if l.SMS != "" && can.SMS || l.SMS == "" && can.Mail && can.MaySend(l.Envelope.From) {
-			if by := (store.Pause{Kind: "provider", Name: p.Name()}).HeldBy(); (*w.paused.Load())[by] {
-				held = by
-				continue
-			}
-			able[p.Name()] = p
-			names = append(names, p.Name())
-		}
-	}
-	if len(names) == 0 {
-		return nil, held
-	}
-	return able[route.Choose(names, tried)], ""
-}
-
 // attempt sends the letter and records the result.
-func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provider, letter Letter) {
-	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(), Begun: w.now()}
+func (w *worker) attempt(ctx context.Context, d store.Delivery, p *way, why string, letter Letter) {
+	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: why}
 	began := false
-	var beginErr error
+	var beginErr, momentErr error
 	begin := func(ctx context.Context) error {
 		if !began && beginErr == nil {
 			beginErr = w.ledgerOf(d).write(ctx, d, &a, nil)
@@ -139,7 +104,7 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		}
 		return beginErr
 	}
-	slot := w.slots[p.Name()]
+	slot := p.slots
 	if !slot.try(d.Lane) {
 		// All of the provider's connections are busy: record the begin while waiting for one. Not
 		// for what goes out once at most: a begin without an end would hold it.
@@ -149,14 +114,27 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p provider.Provi
 		}
 	}
 	var r provider.Result
-	panicked := false
-	if beginErr == nil {
+	panicked, handed := false, beginErr == nil
+	if handed {
 		r, panicked = w.hand(ctx, d, p, provider.Handover{
-			ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS, Begin: begin,
+			ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
+			Begin: func(ctx context.Context) error {
+				if err := begin(ctx); err != nil {
+					return err
+				}
+				momentErr = p.moment(ctx, d.Lane) // the last thing before the letter leaves
+				return momentErr
+			},
 		})
 		slot.give(d.Lane)
 	} else {
 		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
+	}
+	if handed && beginErr == nil && momentErr == nil {
+		p.answered(context.WithoutCancel(ctx), route.Answer{Class: r.Class, Code: r.Code, After: r.After})
+	}
+	if !began {
+		p.putBack(d.Lane) // it has cost nothing of the caps
 	}
 	switch {
 	case errors.Is(beginErr, store.ErrFenced):
@@ -248,7 +226,7 @@ func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration) s
 	}
 	if end.State == store.Failed && d.Fallback != "" {
 		next := d
-		next.ID, next.Address, next.Fallback = uuid.Must(uuid.NewV7()).String(), d.Fallback, ""
+		next.ID, next.Address, next.Fallback = newID(), d.Fallback, ""
 		next.Created, next.Due = a.Ended, a.Ended
 		next.AskedBy = "the failure of " + d.ID + " to " + d.Address
 		end.Fallback = &next

@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
 )
@@ -64,8 +65,10 @@ type Config struct {
 	Keep     time.Duration // how long ended deliveries are kept; 0 means 30 days, less than 0 for ever
 	KeepOnce time.Duration // how long de-duplication keys are kept; 0 or less means 7 days
 	Retry    retry.Policy
-	Guard    Guard    // what may leave; the zero Guard is live
-	Observer Observer // is told what workers do; nil means nobody
+	Order    route.Order            // which provider is preferred; empty means the order of the list
+	Terms    map[string]route.Terms // of providers, by name: caps, weights, costs, recipients
+	Guard    Guard                  // what may leave; the zero Guard is live
+	Observer Observer               // is told what workers do; nil means nobody
 
 	// Weights are the shares of lanes that have something to send. Missing ones are 16 for urgent,
 	// 4 for normal and 1 for bulk.
@@ -111,14 +114,15 @@ func (c Config) withDefaults() Config {
 
 // An Outbox delivers. It is safe for concurrent use. Use [New].
 type Outbox struct {
-	store     *store.Store
-	composer  Composer
-	providers []provider.Provider
-	slots     map[string]*slots
-	cfg       Config
-	log       *slog.Logger
-	now       func() time.Time
+	id       string // of this process, for what it has of providers' caps
+	store    *store.Store
+	composer Composer
+	ways     []*way
+	cfg      Config
+	log      *slog.Logger
+	now      func() time.Time
 
+	runs  atomic.Int32
 	wake  chan struct{} // for what is due
 	hurry chan struct{} // for what is due in the urgent lane
 	stir  chan struct{} // for lists and events
@@ -127,9 +131,12 @@ type Outbox struct {
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
 func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
-	return &Outbox{store: st, composer: composer, providers: providers, slots: slotsOf(providers), cfg: c.withDefaults(), log: log, now: now,
+	c = c.withDefaults()
+	return &Outbox{id: newID(), store: st, composer: composer, ways: waysOf(st, providers, now, log, c), cfg: c, log: log, now: now,
 		wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), stir: make(chan struct{}, 1)}
 }
+
+func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // Wake makes a Run in this process look at once. It never blocks; several wakes are one.
 func (o *Outbox) Wake() {
@@ -167,7 +174,7 @@ func (o *Outbox) newWorker(hard context.Context) *worker {
 	now := o.now()
 	w := &worker{
 		Outbox: o, hard: hard,
-		row:   store.Worker{ID: uuid.Must(uuid.NewV7()).String(), Host: host, PID: os.Getpid(), Started: now},
+		row:   store.Worker{ID: newID(), Host: host, PID: os.Getpid(), Started: now},
 		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
 		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
 	}
@@ -200,6 +207,9 @@ func (w *worker) beat(ctx context.Context) error {
 	if _, err := w.store.ReleaseStray(ctx); err != nil {
 		return err
 	}
+	if err := w.shareOut(ctx); err != nil {
+		return err
+	}
 	if now := w.now(); w.cfg.Keep > 0 && now.Sub(w.swept) >= time.Hour {
 		w.swept = now
 		n, err := w.store.Sweep(ctx, now.Add(-w.cfg.Keep), now.Add(-w.cfg.KeepOnce))
@@ -219,8 +229,10 @@ func (o *Outbox) Run(ctx context.Context) error {
 	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	w := o.newWorker(hard)
+	o.runs.Add(1)
 	w.insist(ctx, "the worker cannot reach the database", w.beat)
 	if ctx.Err() != nil {
+		o.runs.Add(-1)
 		return nil
 	}
 	for i := range o.cfg.Senders {
@@ -292,6 +304,9 @@ func (w *worker) look(ctx context.Context) error {
 		return err
 	}
 	w.holds.Store(holds)
+	if err := w.readHealth(ctx); err != nil {
+		return err
+	}
 	return w.readPauses(ctx)
 }
 
@@ -401,6 +416,9 @@ func (w *worker) drain(stop func(), stopBeside func()) error {
 	stopBeside()
 	leave, cancel := context.WithTimeout(context.WithoutCancel(w.hard), 5*time.Second)
 	defer cancel()
+	if w.runs.Add(-1) == 0 {
+		w.handBack(leave)
+	}
 	if err := w.store.Leave(leave, w.row.ID, w.now()); err != nil {
 		w.log.Warn("the worker could not sign off; its claims run out with its lease", "error", err)
 	}
@@ -440,6 +458,9 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 		err = w.readPauses(ctx)
 	}
 	if err == nil {
+		err = errors.Join(w.readHealth(ctx), w.shareOut(ctx))
+	}
+	if err == nil {
 		err = w.store.Beat(ctx, w.leased(o.cfg.Attempt))
 	}
 	if err != nil {
@@ -450,6 +471,9 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 		for _, d := range w.screened(ctx, []store.Delivery{d}) {
 			w.deliver(hard, d)
 		}
+	}
+	if o.runs.Load() == 0 {
+		o.handBack(context.WithoutCancel(ctx))
 	}
 	// Even after an error: the claim may have been made, and its answer lost.
 	if err := o.store.Leave(context.WithoutCancel(ctx), w.row.ID, o.now()); err != nil {

@@ -2,73 +2,61 @@ package outbox
 
 import (
 	"context"
+	"sync"
 
-	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
 )
 
-// Slots bound how many letters one provider carries at once in this process. A fifth, and at
-// least one where there is more than one, is kept for the urgent lane.
+// Slots bound how many letters one provider carries at once from this process. A share of them is kept
+// for the urgent lane. The nil slots are without bound.
 type slots struct {
-	all    chan struct{}
-	common chan struct{} // for the other lanes
+	kept func(most int) int // for the urgent lane
+
+	mu      sync.Mutex // guards what follows
+	most    int
+	all     int           // in use
+	common  int           // of these, by other lanes
+	changed chan struct{} // closed when something came free
 }
 
-// slotsOf returns the slots of each provider that has a bound.
-func slotsOf(ways []provider.Provider) map[string]*slots {
-	m := make(map[string]*slots)
-	for _, p := range ways {
-		if most := p.Can().Most; most > 0 {
-			kept := 0
-			if most > 1 {
-				kept = max(1, most/5)
-			}
-			m[p.Name()] = &slots{all: make(chan struct{}, most), common: make(chan struct{}, most-kept)}
-		}
-	}
-	return m
+func newSlots(most int, kept func(int) int) *slots {
+	return &slots{kept: kept, most: most, changed: make(chan struct{})}
 }
 
 // try takes a slot if one is free.
 func (s *slots) try(lane store.Lane) bool {
+	ok, _ := s.take(lane)
+	return ok
+}
+
+func (s *slots) take(lane store.Lane) (ok bool, changed <-chan struct{}) {
 	if s == nil {
-		return true
+		return true, nil
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all >= s.most || lane != store.Urgent && s.common >= s.most-s.kept(s.most) {
+		return false, s.changed
+	}
+	s.all++
 	if lane != store.Urgent {
-		select {
-		case s.common <- struct{}{}:
-		default:
-			return false
-		}
+		s.common++
 	}
-	select {
-	case s.all <- struct{}{}:
-		return true
-	default:
-		if lane != store.Urgent {
-			<-s.common
-		}
-		return false
-	}
+	return true, nil
 }
 
 // wait takes a slot and reports whether it got one before ctx ended.
 func (s *slots) wait(ctx context.Context, lane store.Lane) bool {
-	if lane != store.Urgent {
+	for {
+		ok, changed := s.take(lane)
+		if ok {
+			return true
+		}
 		select {
-		case s.common <- struct{}{}:
+		case <-changed:
 		case <-ctx.Done():
 			return false
 		}
-	}
-	select {
-	case s.all <- struct{}{}:
-		return true
-	case <-ctx.Done():
-		if lane != store.Urgent {
-			<-s.common
-		}
-		return false
 	}
 }
 
@@ -76,8 +64,32 @@ func (s *slots) give(lane store.Lane) {
 	if s == nil {
 		return
 	}
-	<-s.all
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all--
 	if lane != store.Urgent {
-		<-s.common
+		s.common--
 	}
+	s.tell()
+}
+
+// tell wakes whoever waits. The caller holds mu.
+func (s *slots) tell() {
+	close(s.changed)
+	s.changed = make(chan struct{})
+}
+
+// resize changes how many there are; what is in use above it is given back as it ends.
+func (s *slots) resize(most int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.most = most
+	s.tell()
+}
+
+// inUse returns how many are taken.
+func (s *slots) inUse() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.all
 }

@@ -23,6 +23,7 @@ type Attempt struct {
 	Enhanced string
 	Reply    string
 	Remote   string // the provider's own id of the letter
+	Route    string // why this provider, and why no other; empty where there is one only
 
 	Fixed     time.Time // dates the letter of this and all later attempts
 	Signature string    // DKIM-Signature fields of the same
@@ -30,9 +31,9 @@ type Attempt struct {
 
 // The attempts come as a list of rows, so that a group costs one statement. The lock makes it wait
 // for a worker that is recovering a delivery, and then find nothing.
-var beginAttempts = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature)
+var beginAttempts = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature, route)
 	SELECT d.id, CAST(r.value ->> 2 AS INTEGER), d.claim, d.worker, r.value ->> 3, CAST(r.value ->> 4 AS BIGINT), 0, '', 0, '', '',
-		CAST(r.value ->> 5 AS BIGINT), r.value ->> 6
+		CAST(r.value ->> 5 AS BIGINT), r.value ->> 6, r.value ->> 7
 	FROM json_each(?) AS r JOIN illumicode_delivery d ON d.id = r.value ->> 0 AND d.claim = CAST(r.value ->> 1 AS BIGINT)
 	WHERE d.id IN (SELECT value FROM json_each(?)) AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery, claim`)
 
@@ -88,7 +89,7 @@ func beginRows(all []Beginning) []any {
 	for i, b := range all {
 		d, a := b.Delivery, b.Attempt
 		names[i] = d.ID
-		rows[i] = []any{d.ID, d.Claim, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature}
+		rows[i] = []any{d.ID, d.Claim, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature, a.Route}
 	}
 	return []any{list(rows), list(names)}
 }
@@ -212,7 +213,7 @@ func list[T any](all []T) string {
 	return string(raw)
 }
 
-var selectAttempts = q(`SELECT delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, remote, fixed, signature
+var selectAttempts = q(`SELECT delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, remote, fixed, signature, route
 	FROM illumicode_attempt WHERE delivery = ? ORDER BY number`)
 
 // Attempts returns the attempts of a delivery in order.
@@ -221,7 +222,7 @@ func (s *Store) Attempts(ctx context.Context, delivery string) ([]Attempt, error
 	return collect(s, rows, err, func(r scanner) (a Attempt, err error) {
 		var begun, ended, fixed int64
 		err = r.Scan(&a.Delivery, &a.Number, &a.Claim, &a.Worker, &a.Provider, &begun, &ended, &a.Class, &a.Code, &a.Enhanced, &a.Reply, &a.Remote,
-			&fixed, &a.Signature)
+			&fixed, &a.Signature, &a.Route)
 		a.Begun, a.Ended, a.Fixed = instant(begun), instant(ended), instant(fixed)
 		return a, err
 	})

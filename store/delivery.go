@@ -44,6 +44,9 @@ var Lanes = []Lane{Urgent, Normal, Bulk}
 // with a higher one to workers that know it.
 const Version = 1
 
+// SentAgain begins Delivery.AskedBy of a challenge's letter that is not its first.
+const SentAgain = "sent again for the "
+
 // A Delivery is one letter to one envelope recipient: the row.
 type Delivery struct {
 	ID         string
@@ -71,7 +74,7 @@ type Delivery struct {
 	Lead     time.Duration // of a reminder: how long before its moment it is due
 	Collapse string        // further notices under this key join it while it waits
 	Fallback string        // the address to try when this one has failed; empty for none
-	AskedBy  string        // what asked for it, in words
+	AskedBy  string        // what asked for it, in words; of a letter sent again [SentAgain] and who
 	Trace    string        // W3C traceparent of the request; empty for none
 
 	Claim    int64 // counts claims, and fences writes

@@ -24,7 +24,7 @@ func (r *Rule) Settle(s State, now time.Time) State {
 	case r.Rate.Times > 0:
 		latest = now.Add(r.Rate.burst())
 	case r.Quota.Times > 0:
-		latest, _ = r.Quota.around(now)
+		latest, _ = r.Quota.Around(now)
 	case r.AtOnce.Most > 0:
 		latest = now.Add(r.AtOnce.Hold)
 	}
@@ -70,7 +70,7 @@ func (r Rate) look(s State, n int, now time.Time) (Standing, State) {
 
 // look keeps in At when the window began, and in N how many it has seen.
 func (q Quota) look(s State, n int, now time.Time) (Standing, State) {
-	start, end := q.around(now)
+	start, end := q.Around(now)
 	used := s.N
 	if s.At.Before(start) {
 		used = 0
@@ -119,7 +119,7 @@ func (r *Rule) Return(s State, n int, now time.Time) State {
 	case r.Rate.Times > 0:
 		s.At = s.At.Add(-r.Rate.gap() * time.Duration(n))
 	case r.Quota.Times > 0:
-		if start, _ := r.Quota.around(now); !s.At.Before(start) {
+		if start, _ := r.Quota.Around(now); !s.At.Before(start) {
 			s.N = max(0, s.N-int64(n))
 		}
 	default:
@@ -134,7 +134,7 @@ func (r *Rule) Return(s State, n int, now time.Time) State {
 func (r *Rule) Idle(s State) time.Time {
 	switch {
 	case r.Quota.Times > 0:
-		_, end := r.Quota.around(s.At)
+		_, end := r.Quota.Around(s.At)
 		return end
 	case len(r.Ladder.Rungs) > 0:
 		rest := max(r.Ladder.Decay*time.Duration(s.N), r.Ladder.Rungs[len(r.Ladder.Rungs)-1])

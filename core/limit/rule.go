@@ -97,8 +97,8 @@ const (
 	Month Window = "month"
 )
 
-// around returns the window that t is in. Days are as long as the zone's clock makes them.
-func (q Quota) around(t time.Time) (start, end time.Time) {
+// Around returns the window that t is in. Days are as long as the zone's clock makes them.
+func (q Quota) Around(t time.Time) (start, end time.Time) {
 	zone := q.Zone
 	if zone == nil {
 		zone = time.UTC

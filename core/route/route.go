@@ -1,35 +1,213 @@
-// Package route chooses the provider for the next attempt of a delivery.
+// Package route chooses the provider for the next attempt of a delivery, and keeps its health in mind.
+// [Choose] is the function to read first.
+//
+// It is pure and can be replayed: what is known comes in, the choice goes out with its reasons, and
+// chance is an argument.
 package route
 
-// A Tried is one earlier attempt of the same delivery.
-type Tried struct {
-	Provider  string
-	Ambiguous bool // it may have taken the letter
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// An Order says which of several providers that could go is preferred.
+type Order string
+
+// The orders. Whatever it is, a provider that was tried less for the delivery goes before one that was
+// tried more, and one that has not carried a letter of the challenge before one that has.
+const (
+	Listed  Order = "listed"  // in the order of the list
+	Weights Order = "weights" // by chance, in proportion to their weights
+	Cost    Order = "cost"    // the cheapest
+)
+
+// A Candidate is a provider and what is known of it for the delivery at hand. Candidates come in the
+// order of the configuration.
+type Candidate struct {
+	Name   string
+	Weight int     // for Weights; 0 or less means 1
+	Cost   float64 // for Cost
+
+	Unable  string    // why it can never carry this delivery; empty if it can
+	Paused  bool      // an operator has paused it
+	FreeAt  time.Time // when one of its caps has room again; zero if they have room
+	Cap     string    // which one
+	Health  Health
+	Breaker Breaker
+	Tried   int  // how often the delivery was attempted with it
+	Unsure  bool // the latest attempt was with it, and may have been taken
+	Carried bool // it has carried an earlier letter of the same challenge
 }
 
-// Choose returns the provider for the next attempt, from providers in order of preference, of
-// which there is at least one. tried is in order of time.
-//
-// An ambiguous attempt is repeated with the same provider, which alone can recognise the
-// repeat. Otherwise the provider that was tried least often goes next, the preferred one first:
-// one that is down does not hold up a letter that another would carry.
-func Choose(providers []string, tried []Tried) string {
-	count := make(map[string]int, len(providers))
-	for _, t := range tried {
-		count[t.Provider]++
+// Terms are what the configuration says of one provider. The zero Terms are none.
+type Terms struct {
+	Weight int      // for Weights; 0 or less means 1
+	Cost   float64  // of one letter or text, in any currency; for Cost, and for reports
+	Only   []string // recipients' domains, and country codes such as +47, that it is for; empty means all
+	Never  []string // those that it is not for
+	Caps   Caps
+}
+
+// Check returns what is wrong with the terms.
+func (t Terms) Check() error {
+	if t.Cost < 0 || t.Weight < 0 {
+		return errors.New("its weight or its cost is negative")
 	}
-	if n := len(tried); n > 0 && tried[n-1].Ambiguous {
-		for _, p := range providers {
-			if p == tried[n-1].Provider {
-				return p
+	return t.Caps.Check()
+}
+
+// Takes reports whether a provider is for recipients of a domain, or of a phone number.
+func (t Terms) Takes(domain string) bool {
+	among := func(list []string) bool {
+		return slices.ContainsFunc(list, func(one string) bool {
+			one = strings.ToLower(one)
+			if strings.HasPrefix(one, "+") {
+				return strings.HasPrefix(domain, one)
+			}
+			return domain == one || strings.HasSuffix(domain, "."+one)
+		})
+	}
+	return (len(t.Only) == 0 || among(t.Only)) && !among(t.Never)
+}
+
+// A Choice is what Choose has come to.
+type Choice struct {
+	Provider string    // empty if none can go now
+	At       time.Time // then: when one can; zero if only an operator can change that, or nobody
+	Paused   string    // then: one that could go, and is paused
+	Reasons  []Reason  // one for each candidate
+}
+
+// A Reason says what became of one candidate: "day quota used, free at 00:00".
+type Reason struct{ Provider, Words string }
+
+// String writes all reasons as an operator reads them: "harbour: …; pier: …; beacon: chosen".
+func (c Choice) String() string {
+	parts := make([]string, len(c.Reasons))
+	for i, r := range c.Reasons {
+		parts[i] = r.Provider + ": " + r.Words
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Choose returns the provider for the next attempt at now. dice is a random number in [0, 1).
+//
+// A delivery whose latest attempt may have been taken goes to the same provider, which alone can
+// recognise the repeat, and waits for it; only with elsewhere, as for a letter whose proof stays the
+// same, it may go to another while that one cannot go.
+func Choose(all []Candidate, by Order, elsewhere bool, dice float64, now time.Time) Choice {
+	var c Choice
+	var ready []int
+	bound := -1 // the one that must take the repeat
+	for i, a := range all {
+		at, words := a.ready(now)
+		if words == "" {
+			ready = append(ready, i)
+		}
+		if a.Unsure && a.Unable == "" {
+			bound = i
+		}
+		if a.Paused && a.Unable == "" && c.Paused == "" {
+			c.Paused = a.Name
+		}
+		if !at.IsZero() && (c.At.IsZero() || at.Before(c.At)) {
+			c.At = at
+		}
+		c.Reasons = append(c.Reasons, Reason{a.Name, words})
+	}
+	if bound >= 0 {
+		switch can := slices.Contains(ready, bound); {
+		case can:
+			return c.took(all, bound, "chosen, as it may have the letter and alone can tell a repeat")
+		case !elsewhere:
+			c.At, _ = all[bound].ready(now)
+			if !all[bound].Paused {
+				c.Paused = ""
+			}
+			for _, i := range ready {
+				c.Reasons[i].Words = "passed over, as " + all[bound].Name + " may have the letter"
+			}
+			return c
+		}
+	}
+	if len(ready) == 0 {
+		return c
+	}
+	best, why := pick(all, ready, by, dice)
+	return c.took(all, best, why)
+}
+
+// took completes a choice.
+func (c Choice) took(all []Candidate, best int, why string) Choice {
+	c.Provider, c.At, c.Paused = all[best].Name, time.Time{}, ""
+	for i := range c.Reasons {
+		switch {
+		case i == best:
+			c.Reasons[i].Words = why
+		case c.Reasons[i].Words == "":
+			c.Reasons[i].Words = "not needed"
+		}
+	}
+	return c
+}
+
+// pick returns the best of those that are ready, of which there is one at least, and why.
+func pick(all []Candidate, ready []int, by Order, dice float64) (best int, why string) {
+	why = "chosen"
+	least := func(score func(Candidate) int, words string) {
+		low := slices.MinFunc(ready, func(a, b int) int { return cmp.Compare(score(all[a]), score(all[b])) })
+		rest := slices.DeleteFunc(slices.Clone(ready), func(i int) bool { return score(all[i]) > score(all[low]) })
+		if len(rest) < len(ready) {
+			why = "chosen, " + words
+		}
+		ready = rest
+	}
+	least(func(c Candidate) int { return c.Tried }, "tried least so far")
+	least(func(c Candidate) int {
+		if c.Carried {
+			return 1
+		}
+		return 0
+	}, "as another carried the letter before")
+	switch by {
+	case Cost:
+		cheapest := slices.MinFunc(ready, func(a, b int) int { return cmp.Compare(all[a].Cost, all[b].Cost) })
+		return cheapest, why
+	case Weights:
+		total := 0
+		for _, i := range ready {
+			total += max(all[i].Weight, 1)
+		}
+		at := int(dice * float64(total))
+		for _, i := range ready {
+			if at -= max(all[i].Weight, 1); at < 0 {
+				return i, why
 			}
 		}
 	}
-	best := providers[0]
-	for _, p := range providers[1:] {
-		if count[p] < count[best] {
-			best = p
-		}
-	}
-	return best
+	return ready[0], why
 }
+
+// ready returns why a candidate cannot go at now, and when it can; no words if it can.
+func (c Candidate) ready(now time.Time) (at time.Time, words string) {
+	switch {
+	case c.Unable != "":
+		return time.Time{}, c.Unable
+	case c.Paused:
+		return time.Time{}, "paused"
+	}
+	if until, why := c.Health.Shut(c.Breaker, now); why != "" {
+		at, words = until, why+" until "+clock(until)
+	}
+	if c.FreeAt.After(now) && c.FreeAt.After(at) {
+		at, words = c.FreeAt, fmt.Sprintf("%s, free at %s", c.Cap, clock(c.FreeAt))
+	}
+	return at, words
+}
+
+// clock writes an instant with the day, as reasons are read much later.
+func clock(t time.Time) string { return t.UTC().Format("01-02 15:04:05") }

@@ -5,3 +5,21 @@ CREATE TABLE illumicode_tally (
   n    BIGINT NOT NULL,
   idle BIGINT NOT NULL             -- Unix milliseconds: from then on the row says nothing
 );
+
+-- What all workers know of a provider: how it has answered lately.
+CREATE TABLE illumicode_way (
+  name    TEXT NOT NULL PRIMARY KEY,
+  health  TEXT NOT NULL,           -- JSON
+  changed BIGINT NOT NULL
+);
+
+-- How many of a provider's connections each worker may use.
+CREATE TABLE illumicode_share (
+  provider TEXT NOT NULL,
+  worker   TEXT NOT NULL,
+  n        INTEGER NOT NULL,
+  until    BIGINT NOT NULL,
+  PRIMARY KEY (provider, worker)
+);
+
+ALTER TABLE illumicode_attempt ADD COLUMN route TEXT NOT NULL DEFAULT ''; -- why this provider, and why no other

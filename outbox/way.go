@@ -1,0 +1,356 @@
+package outbox
+
+import (
+	"context"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/route"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/store"
+)
+
+// A way is a provider as this process uses it: its terms, what was leased from its caps, and its health
+// as all workers know it.
+type way struct {
+	provider.Provider
+	terms   route.Terms
+	breaker route.Breaker
+	store   *store.Store
+	log     *slog.Logger
+	now     func() time.Time
+	slots   *slots // nil for no bound
+
+	leasing sync.Mutex // held while the caps are asked for more, by one at a time
+
+	mu     sync.Mutex           // guards what follows
+	quota  map[bool]route.Lease // by whether it is the urgent lane's
+	full   map[bool]route.Refusal
+	pace   map[bool]route.Slots
+	queued map[bool]int // letters that wait for their moment
+	health route.Health
+	good   int       // successes that health does not know yet
+	told   time.Time // when it was last written
+}
+
+// waysOf returns the ways of providers, in their order.
+func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) []*way {
+	all := make([]*way, len(providers))
+	for i, p := range providers {
+		w := &way{Provider: p, terms: c.Terms[p.Name()], breaker: route.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now,
+			quota: make(map[bool]route.Lease), full: make(map[bool]route.Refusal), pace: make(map[bool]route.Slots), queued: make(map[bool]int)}
+		most, shared := p.Can().Most, w.terms.Caps.AtOnce
+		switch {
+		case shared > 0:
+			w.slots = newSlots(0, w.terms.Caps.Kept) // until this process has its share
+		case most > 0:
+			w.slots = newSlots(most, w.terms.Caps.Kept)
+		}
+		all[i] = w
+	}
+	return all
+}
+
+// take takes one letter out of the provider's quotas, or says when there is room. An error is the
+// database's.
+func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full route.Refusal, err error) {
+	if !w.terms.Caps.Quotas() {
+		return true, full, nil
+	}
+	urgent := lane == store.Urgent
+	if ok, full = w.fromLease(urgent); ok || full.Cap != "" {
+		return ok, full, nil
+	}
+	w.leasing.Lock()
+	defer w.leasing.Unlock()
+	if ok, full = w.fromLease(urgent); ok || full.Cap != "" { // another sender has asked
+		return ok, full, nil
+	}
+	var lease route.Lease
+	states, _ := w.terms.Caps.States()
+	err = w.store.TurnCaps(ctx, w.Name(), states, true, w.now(), func(held map[string]limit.State) {
+		lease, full = w.terms.Caps.Lease(held, urgent, w.now())
+	})
+	if err != nil {
+		return false, full, err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.full[urgent] = full
+	if lease.N == 0 {
+		return false, full, nil
+	}
+	lease.N--
+	w.quota[urgent] = lease
+	return true, full, nil
+}
+
+// fromLease takes a letter of what was leased, or says what was last refused.
+func (w *way) fromLease(urgent bool) (bool, route.Refusal) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	now := w.now()
+	for _, whose := range []bool{urgent, false} { // what others may use, the urgent lane may too
+		if l := w.quota[whose]; l.N > 0 && now.Before(l.Ends) {
+			l.N--
+			w.quota[whose] = l
+			return true, route.Refusal{}
+		}
+	}
+	if full := w.full[urgent]; now.Before(full.At) {
+		return false, full
+	}
+	return false, route.Refusal{}
+}
+
+// putBack returns a letter that was taken and not sent.
+func (w *way) putBack(lane store.Lane) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	l := w.quota[lane == store.Urgent]
+	if l.N++; w.now().Before(l.Ends) {
+		w.quota[lane == store.Urgent] = l
+	}
+}
+
+// returnLeases gives back what was leased and not used.
+func (w *way) returnLeases(ctx context.Context) {
+	w.mu.Lock()
+	n := 0
+	for whose, l := range w.quota {
+		if w.now().Before(l.Ends) {
+			n += l.N
+		}
+		delete(w.quota, whose)
+	}
+	w.mu.Unlock()
+	if n == 0 {
+		return
+	}
+	states, _ := w.terms.Caps.States()
+	if err := w.store.TurnCaps(ctx, w.Name(), states, true, w.now(), func(held map[string]limit.State) { w.terms.Caps.Return(held, n, w.now()) }); err != nil {
+		w.log.Warn("what was leased from a provider's quota could not be given back; it stays unused until the window ends", "provider", w.Name(), "letters", n, "error", err)
+	}
+}
+
+// late is how long after its moment a letter may leave. A moment that is over is not made up for: two
+// letters at once are what a pace is to prevent.
+const late = 20 * time.Millisecond
+
+// moment waits until a letter may leave, if letters to the provider keep a distance.
+func (w *way) moment(ctx context.Context, lane store.Lane) error {
+	w.mu.Lock()
+	paced := w.terms.Caps.Paced(w.health)
+	urgent := lane == store.Urgent
+	if paced {
+		w.queued[urgent]++
+		defer func() { w.mu.Lock(); w.queued[urgent]--; w.mu.Unlock() }()
+	}
+	w.mu.Unlock()
+	if !paced {
+		return nil
+	}
+	for {
+		at, ok := w.nextSlot(urgent)
+		if !ok {
+			var err error
+			if at, ok, err = w.leaseSlots(ctx, urgent); err != nil {
+				return err
+			}
+		}
+		if !sleep(ctx, at.Sub(w.now())) {
+			return ctx.Err()
+		}
+		if ok && w.now().Sub(at) <= late {
+			return nil
+		}
+	}
+}
+
+// nextSlot takes the next moment of those leased.
+func (w *way) nextSlot(urgent bool) (time.Time, bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	s := w.pace[urgent]
+	for now := w.now(); s.N > 0; {
+		at := s.From
+		s.From, s.N = s.From.Add(s.Gap), s.N-1
+		w.pace[urgent] = s
+		if now.Sub(at) <= late {
+			return at, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// leaseSlots asks for more moments, and takes the first; without any, at is when to ask again.
+func (w *way) leaseSlots(ctx context.Context, urgent bool) (at time.Time, ok bool, err error) {
+	w.leasing.Lock()
+	defer w.leasing.Unlock()
+	if at, ok = w.nextSlot(urgent); ok {
+		return at, ok, nil
+	}
+	var s route.Slots
+	_, states := w.terms.Caps.States()
+	err = w.store.TurnCaps(ctx, w.Name(), states, false, w.now(), func(held map[string]limit.State) {
+		s, at = w.terms.Caps.Slots(held, w.known(), urgent, w.now())
+	})
+	if err != nil || s.N == 0 {
+		return at, false, err
+	}
+	at = s.From
+	s.From, s.N = s.From.Add(s.Gap), s.N-1
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.pace[urgent] = s
+	return at, true, nil
+}
+
+// crowd is how long letters may wait for their moment before others look for another provider.
+const crowd = time.Second
+
+// busyUntil returns when a letter would no longer wait long for its moment; zero if it does not now.
+func (w *way) busyUntil(lane store.Lane) time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if !w.terms.Caps.Paced(w.health) {
+		return time.Time{}
+	}
+	if wait := time.Duration(w.queued[lane == store.Urgent]) * w.terms.Caps.Gap(w.health); wait > crowd {
+		return w.now().Add(wait - crowd)
+	}
+	return time.Time{}
+}
+
+// known returns the health as this process knows it.
+func (w *way) known() route.Health {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.health
+}
+
+func (w *way) learn(h route.Health) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.health = h
+}
+
+// probe says whether a letter may leave, where it is the one that is to see whether a provider works
+// again: for all workers one.
+func (w *way) probe(ctx context.Context) (bool, error) {
+	if w.known().Opened == 0 {
+		return true, nil
+	}
+	mine := false
+	h, err := w.store.TurnHealth(ctx, w.Name(), w.now(), func(h route.Health) route.Health {
+		if _, shut := h.Shut(w.breaker, w.now()); shut != "" {
+			return h
+		}
+		mine = true
+		h, _ = h.Probing(w.now())
+		return h
+	})
+	if err == nil {
+		w.learn(h)
+	}
+	return mine, err
+}
+
+// between is how often successes are written of a provider that recovers.
+const between = 200 * time.Millisecond
+
+// answered remembers an answer, for all workers. Of a provider in good health, success is not news.
+func (w *way) answered(ctx context.Context, a route.Answer) {
+	w.mu.Lock()
+	before, now := w.health, w.now()
+	good := before.After(a, w.breaker, now, 0).Good() || a.Class == retry.Accepted
+	if good {
+		if before.Good() {
+			w.mu.Unlock()
+			return
+		}
+		w.good++
+		if before.Failures == 0 && now.Sub(w.told) < between {
+			w.mu.Unlock()
+			return
+		}
+	}
+	times := max(1, w.good)
+	w.good, w.told = 0, now
+	w.mu.Unlock()
+	h, err := w.store.TurnHealth(ctx, w.Name(), now, func(h route.Health) route.Health {
+		if !good {
+			times = 1
+		}
+		for range times {
+			h = h.After(a, w.breaker, now, rand.Float64())
+		}
+		return h
+	})
+	if err != nil {
+		w.log.Error("what a provider answered cannot be told to other workers", "provider", w.Name(), "error", err)
+		return
+	}
+	w.learn(h)
+	_, was := before.Shut(w.breaker, now)
+	switch until, shut := h.Shut(w.breaker, now); {
+	case was == "" && shut != "":
+		w.log.Warn("a provider is left alone", "provider", w.Name(), "why", shut, "until", until)
+	case before.Opened > 0 && h.Opened == 0:
+		w.log.Info("a provider works again", "provider", w.Name())
+	}
+}
+
+// readHealth learns what other workers have written of the providers.
+func (o *Outbox) readHealth(ctx context.Context) error {
+	all, err := o.store.Ways(ctx)
+	for _, known := range all {
+		for _, w := range o.ways {
+			if w.Name() == known.Name {
+				w.learn(known.Health)
+			}
+		}
+	}
+	return err
+}
+
+// shareOut takes this process's part of what providers carry at once.
+func (o *Outbox) shareOut(ctx context.Context) error {
+	for _, w := range o.ways {
+		most := w.terms.Caps.AtOnce
+		if most == 0 {
+			continue
+		}
+		now := o.now()
+		n, err := o.store.Share(ctx, w.Name(), o.id, most, w.slots.inUse(), now, now.Add(o.cfg.Lease))
+		if err != nil {
+			return err
+		}
+		if own := w.Can().Most; own > 0 {
+			n = min(n, own)
+		}
+		w.slots.resize(n)
+	}
+	return nil
+}
+
+// handBack gives back what this process has of the providers' caps, when its last worker has ended.
+func (o *Outbox) handBack(ctx context.Context) {
+	shared := false
+	for _, w := range o.ways {
+		w.returnLeases(ctx)
+		if w.terms.Caps.AtOnce > 0 {
+			w.slots.resize(0)
+			shared = true
+		}
+	}
+	if shared {
+		if err := o.store.ReturnShares(ctx, o.id); err != nil {
+			o.log.Warn("the shares of providers' connections could not be given back; they run out with the lease", "error", err)
+		}
+	}
+}
