@@ -306,6 +306,14 @@ func New(c Config) (*Service, error) {
 	if c.Guard.Mode == outbox.Capture {
 		c.Providers = []provider.Provider{c.Capture}
 	}
+	for name, terms := range c.Outbox.Terms {
+		if !slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Name() == name }) && c.Guard.Mode != outbox.Capture {
+			return nil, wrong("Outbox", fmt.Sprintf("has terms of a provider %q, and there is none of that name", name))
+		}
+		if err := terms.Check(); err != nil {
+			return nil, wrong("Outbox", fmt.Sprintf("has terms of provider %q that cannot be: %v", name, err))
+		}
+	}
 	c.Outbox.Guard, c.Outbox.Site = c.Guard, c.Site.BaseURL
 	if len(s.rules) > 0 {
 		c.Outbox.Events = s.takeEvents

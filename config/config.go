@@ -18,6 +18,7 @@ import (
 	"github.com/BurntSushi/toml"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/provider"
 )
@@ -124,7 +125,18 @@ type Provider struct {
 	Name    string   `toml:"name"`
 	Kind    string   `toml:"kind"` // smtp, http, sendmail, file or discard
 	Senders []string `toml:"senders"`
-	Cost    float64  `toml:"cost"` // of one letter or text, in a currency of your choice
+
+	// what it takes, and what it is for
+	PerSecond float64  `toml:"per_second"`
+	PerDay    int      `toml:"per_day"`
+	PerMonth  int      `toml:"per_month"`
+	AtOnce    int      `toml:"at_once"`
+	Zone      string   `toml:"zone"`
+	Reserve   float64  `toml:"reserve"`
+	Only      []string `toml:"only"`
+	Never     []string `toml:"never"`
+	Weight    int      `toml:"weight"`
+	Cost      float64  `toml:"cost"` // of one letter or text, in a currency of your choice
 
 	// smtp
 	Host         string   `toml:"host"`
@@ -197,8 +209,9 @@ type Flow struct {
 
 // Outbox is how workers work.
 type Outbox struct {
-	Senders  int `toml:"senders"`
-	Reserved int `toml:"reserved"`
+	Senders  int    `toml:"senders"`
+	Reserved int    `toml:"reserved"`
+	Order    string `toml:"order"` // which provider is preferred: listed, weights or cost
 	Weights  struct {
 		Urgent int `toml:"urgent"`
 		Normal int `toml:"normal"`
@@ -304,6 +317,12 @@ func (f *File) check() error {
 			return f.wrong(key+".kind", "is %q; say %s", p.Kind, strings.Join(kinds, ", "))
 		}
 		names[p.Name] = true
+	}
+	if _, err := f.terms(); err != nil {
+		return err
+	}
+	if order := route.Order(f.Outbox.Order); order != "" && order != route.Listed && order != route.Weights && order != route.Cost {
+		return f.wrong("outbox.order", "is %q; say listed, weights or cost", order)
 	}
 	if _, err := f.Client(); err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"github.com/illumicode/illumicode/core/letter"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/dkim"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/outbox"
@@ -82,6 +83,10 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 	if err != nil {
 		return nil, nil, err
 	}
+	terms, err := f.terms()
+	if err != nil {
+		return nil, nil, err
+	}
 	rules, err := f.rules()
 	if err != nil {
 		return nil, nil, err
@@ -113,6 +118,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 			Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved, Observer: watch,
 			Keep: time.Duration(f.Outbox.Keep), KeepOnce: time.Duration(f.Outbox.KeepOnce), Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
 			Attempt: time.Duration(f.Outbox.Attempt), Grace: time.Duration(f.Outbox.Grace),
+			Order: route.Order(f.Outbox.Order), Terms: terms,
 			Retry: retry.Policy{Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base), Max: time.Duration(f.Outbox.Max)},
 		},
 	}

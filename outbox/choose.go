@@ -15,8 +15,8 @@ import (
 // maxNap is how long a sender waits for a provider to become free, instead of giving the delivery back.
 const maxNap = 2 * time.Second
 
-// choose returns the way of the next attempt, with one letter taken out of its caps, and the reasons.
-// Without a way, the delivery has been ended, held, or given back until one is free.
+// choose returns the way of the next attempt, with one letter taken out of its quotas and, if it has any,
+// a slot; and the reasons. Without a way, the delivery has been ended, held, or given back until one is free.
 func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) (*way, string) {
 	all, err := w.candidates(ctx, d, tried, l)
 	if err != nil {
@@ -30,6 +30,9 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 			if at := one.busyUntil(d.Lane); at.After(all[i].FreeAt) {
 				all[i].FreeAt, all[i].Cap = at, "all its letters of a second are spoken for"
 			}
+			if one.slots.none() {
+				all[i].FreeAt, all[i].Cap = now.Add(w.cfg.Lease/3), "other workers have all its connections"
+			}
 		}
 		c := route.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), now)
 		if c.Provider == "" {
@@ -40,11 +43,20 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		}
 		at := slices.IndexFunc(all, func(a route.Candidate) bool { return a.Name == c.Provider })
 		chosen := w.ways[at]
+		// A letter of a quota is taken with a connection in hand: one that waits for a connection would be
+		// lost with the worker.
+		if chosen.terms.Caps.Quotas() && !chosen.slots.wait(ctx, d.Lane) {
+			w.gaveBack(d)
+			return nil, ""
+		}
 		ok, full, err := chosen.take(ctx, d.Lane)
 		if ok && err == nil {
 			if ok, err = chosen.probe(ctx); !ok || err != nil {
 				chosen.putBack(d.Lane)
 			}
+		}
+		if chosen.terms.Caps.Quotas() && (!ok || err != nil) {
+			chosen.slots.give(d.Lane)
 		}
 		switch {
 		case err != nil:

@@ -105,7 +105,7 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p *way, why stri
 		return beginErr
 	}
 	slot := p.slots
-	if !slot.try(d.Lane) {
+	if !p.terms.Caps.Quotas() && !slot.try(d.Lane) { // with quotas it came with its slot
 		// All of the provider's connections are busy: record the begin while waiting for one. Not
 		// for what goes out once at most: a begin without an end would hold it.
 		if (d.Once || begin(ctx) == nil) && !slot.wait(ctx, d.Lane) {

@@ -87,6 +87,16 @@ func (s *slots) resize(most int) {
 	s.tell()
 }
 
+// none reports whether there are none to wait for.
+func (s *slots) none() bool {
+	if s == nil {
+		return false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.most == 0
+}
+
 // inUse returns how many are taken.
 func (s *slots) inUse() int {
 	s.mu.Lock()

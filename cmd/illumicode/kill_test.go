@@ -17,8 +17,8 @@ import (
 	"github.com/illumicode/illumicode/store"
 )
 
-// fill puts n letters into the outbox of a place, to n addresses.
-func (p *place) fill(n int) {
+// with runs fn with a service on the place, without a worker.
+func (p *place) with(fn func(svc *illumicode.Service)) {
 	p.t.Helper()
 	f, err := config.Load(p.config)
 	if err != nil {
@@ -29,11 +29,19 @@ func (p *place) fill(n int) {
 		p.t.Fatal(err)
 	}
 	defer closeAll()
-	for i := range n {
-		if _, err := svc.Notify(p.t.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: address(i)}}); err != nil {
-			p.t.Fatal(err)
+	fn(svc)
+}
+
+// fill puts n letters into the outbox of a place, to n addresses.
+func (p *place) fill(n int) {
+	p.t.Helper()
+	p.with(func(svc *illumicode.Service) {
+		for i := range n {
+			if _, err := svc.Notify(p.t.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: address(i)}}); err != nil {
+				p.t.Fatal(err)
+			}
 		}
-	}
+	})
 }
 
 func address(i int) string { return fmt.Sprintf("passenger%03d@ternisle.example", i) }

@@ -186,7 +186,7 @@ const (
 	// exactly when they left: N letters and one more take this long, and not a second.
 	spread = 1050 * time.Millisecond
 	// ahead is how far in the future slots are given out; none is kept from a worker that comes later
-	// for longer.
+	// for longer. The urgent lane looks twice as far.
 	ahead = 250 * time.Millisecond
 )
 
@@ -223,8 +223,12 @@ func (c Caps) Slots(held map[string]limit.State, h Health, urgent bool, now time
 			from = common
 		}
 	}
-	if from.After(now.Add(ahead)) {
-		return Slots{}, from.Add(-ahead)
+	most := ahead
+	if urgent { // past all that the others have
+		most *= 2
+	}
+	if from.After(now.Add(most)) {
+		return Slots{}, from.Add(-most)
 	}
 	from = from.Truncate(time.Microsecond).Add(time.Microsecond)
 	held[paceState] = limit.State{At: from.Add(time.Duration(n) * gap)}

@@ -362,6 +362,7 @@ func TestSeal(t *testing.T) {
 		"damaged":         {both, "unsubscribe", sealed[:len(sealed)-4] + "AAAA", ErrForged},
 		"cut":             {both, "unsubscribe", a.ID() + ".AAAA", ErrMalformed},
 		"no key":          {both, "unsubscribe", text, ErrMalformed},
+		"line breaks":     {both, "unsubscribe", sealed[:len(sealed)-4] + "\r\n" + sealed[len(sealed)-4:], ErrMalformed},
 		"very long":       {both, "unsubscribe", sealed + strings.Repeat("A", 3000), ErrMalformed},
 	} {
 		if got, err := tt.ring.Unseal(tt.purpose, tt.sealed, now); !errors.Is(err, tt.want) {
