@@ -318,7 +318,7 @@ func (f *File) check() error {
 		}
 		names[p.Name] = true
 	}
-	if _, err := f.terms(); err != nil {
+	if _, err := f.Terms(); err != nil {
 		return err
 	}
 	if order := route.Order(f.Outbox.Order); order != "" && order != route.Listed && order != route.Weights && order != route.Cost {

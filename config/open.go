@@ -83,7 +83,7 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 	if err != nil {
 		return nil, nil, err
 	}
-	terms, err := f.terms()
+	terms, err := f.Terms()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -6,8 +6,8 @@ import (
 	"github.com/illumicode/illumicode/core/route"
 )
 
-// terms returns what the file says of each provider's caps, weight, cost and recipients.
-func (f *File) terms() (map[string]route.Terms, error) {
+// Terms returns what the file says of each provider's caps, weight, cost and recipients.
+func (f *File) Terms() (map[string]route.Terms, error) {
 	all := make(map[string]route.Terms, len(f.Provider))
 	for i, p := range f.Provider {
 		t := route.Terms{Weight: p.Weight, Cost: p.Cost, Only: p.Only, Never: p.Never,

@@ -25,6 +25,7 @@ var (
 	insertPause = q(`INSERT INTO illumicode_pause (kind, name, since, note) VALUES (?, ?, ?, ?)
 		ON CONFLICT (kind, name) DO UPDATE SET note = excluded.note`)
 	deletePause   = q(`DELETE FROM illumicode_pause WHERE kind = ? AND name = ?`)
+	forgetHealth  = q(`UPDATE illumicode_way SET health = '{}' WHERE name = ? AND health <> '{}'`)
 	selectPauses  = q(`SELECT kind, name, since, note FROM illumicode_pause ORDER BY kind, name`)
 	releaseHeldBy = q(`UPDATE illumicode_delivery SET state = 'waiting', held_by = '', note = '' WHERE state = 'held' AND held_by = ?`)
 )
@@ -35,13 +36,21 @@ func (s *Store) Pause(ctx context.Context, p Pause) error {
 	return err
 }
 
-// Resume ends a pause, lets what it held wait again, and returns how many deliveries that were.
-// [ErrNotFound] means that there was no such pause.
+// Resume ends a pause, lets what it held wait again, and returns how many deliveries that were. Of a
+// provider it also forgets that it was left alone for its failures. [ErrNotFound] means that there was
+// nothing of that to end.
 func (s *Store) Resume(ctx context.Context, p Pause) (released int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
 		n, err := t.exec(ctx, deletePause, p.Kind, p.Name)
 		if err != nil {
 			return err
+		}
+		if p.Kind == "provider" {
+			forgotten, err := t.exec(ctx, forgetHealth, p.Name)
+			if err != nil {
+				return err
+			}
+			n += forgotten
 		}
 		if n == 0 {
 			return ErrNotFound

@@ -17,6 +17,7 @@ import (
 	"github.com/illumicode/illumicode/config"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/store"
 )
 
 // A section is what was checked of one thing.
@@ -183,7 +184,38 @@ func (c checker) database() []provider.Step {
 	if err == nil && sum.NobodyWorks(now) {
 		return append(steps, provider.Step{What: "outbox", Verdict: provider.Failed, Saw: "letters wait, and no worker was seen for a minute", Next: "run `illumicode deliver`, or svc.Run in your application"})
 	}
-	return append(steps, tried("outbox", summaryLine(sum), err))
+	steps = append(steps, tried("outbox", summaryLine(sum), err))
+	if err != nil {
+		return steps
+	}
+	ways, err := waysAt(c.ctx, c.f, st, now)
+	if err != nil {
+		return append(steps, tried("providers", "", err))
+	}
+	return append(steps, quotas(ways, sum.Count[store.Waiting])...)
+}
+
+// quotas says what is left of the providers' quotas, and warns where less is left than waits: of all of
+// them together, if each has one.
+func quotas(ways []wayJSON, waiting int) []provider.Step {
+	var steps []provider.Step
+	left, bounded := 0, true
+	for _, w := range ways {
+		if w.Shut != "" {
+			steps = append(steps, provider.Step{What: w.Name, Verdict: provider.Warning, Saw: w.Shut + " until " + clock(w.Until), Next: "it is tried again by itself; `illumicode outbox resume provider " + w.Name + "` tries at once"})
+		}
+		if w.Left == nil {
+			bounded = false
+			continue
+		}
+		left += *w.Left
+		steps = append(steps, tried("quota of "+w.Name, letters(*w.Left)+" left", nil))
+	}
+	if bounded && waiting > left {
+		steps = append(steps, provider.Step{What: "quotas", Verdict: provider.Warning, Saw: fmt.Sprintf("%d letters wait, and the providers' quotas have room for %d", waiting, left),
+			Next: "the others wait for the next day or month; cancel what need not go out, or add a provider"})
+	}
+	return steps
 }
 
 func (c checker) provider(way provider.Provider, from message.Address) section {

@@ -48,10 +48,11 @@ type attemptJSON struct {
 	Enhanced string    `json:"enhanced,omitempty"`
 	Reply    string    `json:"reply,omitempty"`
 	Remote   string    `json:"remote,omitempty"`
+	Route    string    `json:"route,omitempty"` // why this provider, and why no other
 }
 
 func attemptOf(a store.Attempt) attemptJSON {
-	return attemptJSON{a.Number, a.Provider, a.Begun, a.Ended, string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote}
+	return attemptJSON{a.Number, a.Provider, a.Begun, a.Ended, string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote, a.Route}
 }
 
 type summaryJSON struct {

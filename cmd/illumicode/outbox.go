@@ -67,12 +67,20 @@ func (a *app) outboxList() *cobra.Command {
 						return err
 					}
 				}
+				cfg, err := a.load()
+				if err != nil {
+					return err
+				}
+				ways, err := waysAt(cmd.Context(), cfg, st, now)
+				if err != nil {
+					return err
+				}
 				rows := []deliveryJSON{}
 				for _, d := range list {
 					rows = append(rows, deliveryOf(d))
 				}
-				return a.print(map[string]any{"summary": summaryOf(sum, now), "matching": matching, "deliveries": rows}, func() {
-					a.listText(sum, matching, list, most, now)
+				return a.print(map[string]any{"summary": summaryOf(sum, now), "matching": matching, "providers": ways, "deliveries": rows}, func() {
+					a.listText(sum, ways, matching, list, most, now)
 				})
 			})
 		},
@@ -83,7 +91,7 @@ func (a *app) outboxList() *cobra.Command {
 	return cmd
 }
 
-func (a *app) listText(sum store.Summary, matching map[store.State]int, list []store.Delivery, most int, now time.Time) {
+func (a *app) listText(sum store.Summary, ways []wayJSON, matching map[store.State]int, list []store.Delivery, most int, now time.Time) {
 	a.line("%s", summaryLine(sum))
 	for _, l := range sum.Loads {
 		if l.State == store.Waiting && !l.Oldest.After(now) {
@@ -93,6 +101,7 @@ func (a *app) listText(sum store.Summary, matching map[store.State]int, list []s
 	for _, p := range sum.Pauses {
 		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name, clock(p.Since), because(p.Note), p.Kind, p.Name)
 	}
+	a.tellWays(ways)
 	if sum.NobodyWorks(now) {
 		a.line("NOBODY WORKS: letters have been due since %s and no worker was seen for a minute.\nRun `illumicode deliver`, or svc.Run in your application.", clock(sum.OldestDue))
 	}
@@ -287,6 +296,9 @@ func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
 		a.line("attempt %d through %s, %s, %d ms: %s", at.Number, at.Provider, clock(at.Begun), at.Ended.Sub(at.Begun).Milliseconds(), at.Class)
 		for line := range strings.SplitSeq(at.Reply, "\n") {
 			a.line("    %s", line)
+		}
+		if at.Route != "" {
+			a.line("    chosen so: %s", at.Route)
 		}
 		if at.Remote != "" {
 			a.line("    there it is %s", at.Remote)

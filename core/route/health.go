@@ -117,7 +117,11 @@ func (h Health) Shut(b Breaker, now time.Time) (until time.Time, why string) {
 	case now.Before(h.Until):
 		return h.Until, "circuit open (" + string(h.Class) + ")"
 	case h.Opened > 0 && now.Before(h.Probe.Add(b.probe())):
-		return h.Probe.Add(b.probe()), "one letter is on its way to see whether it works again; others wait"
+		soon := now.Add(min(b.withDefaults().First, time.Second)) // its answer may come any moment
+		if end := h.Probe.Add(b.probe()); end.Before(soon) {
+			soon = end
+		}
+		return soon, "one letter is on its way to see whether it works again; others wait"
 	}
 	return time.Time{}, ""
 }

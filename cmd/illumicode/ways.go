@@ -1,0 +1,79 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"time"
+
+	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/core/route"
+	"github.com/illumicode/illumicode/store"
+)
+
+// A wayJSON is where a provider stands: what is left of its quotas, and whether it is left alone.
+type wayJSON struct {
+	Name  string    `json:"name"`
+	Left  *int      `json:"left,omitempty"` // letters, of the tightest quota; nil without one
+	Shut  string    `json:"shut,omitempty"`
+	Until time.Time `json:"until,omitzero"`
+	Gap   string    `json:"gap,omitempty"` // between letters, since it asked to slow down
+}
+
+// waysAt returns where the providers of the configuration stand.
+func waysAt(ctx context.Context, f *config.File, st *store.Store, now time.Time) ([]wayJSON, error) {
+	known, err := st.Ways(ctx)
+	if err != nil {
+		return nil, err
+	}
+	terms, err := f.Terms()
+	if err != nil {
+		return nil, err
+	}
+	all := make([]wayJSON, len(f.Provider))
+	for i, p := range f.Provider {
+		w := wayJSON{Name: p.Name}
+		if caps := terms[p.Name].Caps; caps.Quotas() {
+			states, _ := caps.States()
+			held, err := st.Caps(ctx, p.Name, states)
+			if err != nil {
+				return nil, err
+			}
+			if left := caps.Left(held, now); left < math.MaxInt {
+				w.Left = &left
+			}
+		}
+		for _, k := range known {
+			if k.Name == p.Name {
+				w.Until, w.Shut = k.Health.Shut(route.Breaker{}, now)
+				if k.Health.Gap > 0 {
+					w.Gap = k.Health.Gap.String()
+				}
+			}
+		}
+		all[i] = w
+	}
+	return all, nil
+}
+
+// tellWays prints what an operator has to know of providers; nothing of one that is well.
+func (a *app) tellWays(all []wayJSON) {
+	for _, w := range all {
+		switch {
+		case w.Shut != "":
+			a.line("PROVIDER %s: %s until %s. That ends by itself; `illumicode outbox resume provider %s` tries at once.", w.Name, w.Shut, clock(w.Until), w.Name)
+		case w.Gap != "":
+			a.line("provider %s asked to slow down: its letters keep %s between them, less with each that it takes.", w.Name, w.Gap)
+		}
+		if w.Left != nil {
+			a.line("provider %s: %s left of its quota.", w.Name, letters(*w.Left))
+		}
+	}
+}
+
+func letters(n int) string {
+	if n == 1 {
+		return "1 letter"
+	}
+	return fmt.Sprintf("%d letters", n)
+}
