@@ -15,13 +15,20 @@ import (
 // maxNap is how long a sender waits for a provider to become free, instead of giving the delivery back.
 const maxNap = 2 * time.Second
 
+// A chosen is the way of the next attempt.
+type chosen struct {
+	*way
+	why   string // and why no other; empty where there is one only
+	spare bool   // another could go next, at once
+}
+
 // choose returns the way of the next attempt, with one letter taken out of its quotas and, if it has any,
 // a slot; and the reasons. Without a way, the delivery has been ended, held, or given back until one is free.
-func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) (*way, string) {
+func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) (c chosen, ok bool) {
 	all, err := w.candidates(ctx, d, tried, l)
 	if err != nil {
 		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
-		return nil, ""
+		return c, false
 	}
 	for {
 		now := w.now()
@@ -39,34 +46,34 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 			if w.noWay(ctx, d, c, now) {
 				continue
 			}
-			return nil, ""
+			return chosen{}, false
 		}
 		at := slices.IndexFunc(all, func(a route.Candidate) bool { return a.Name == c.Provider })
-		chosen := w.ways[at]
+		way := w.ways[at]
 		// A letter of a quota is taken with a connection in hand: one that waits for a connection would be
 		// lost with the worker.
-		if chosen.terms.Caps.Quotas() && !chosen.slots.wait(ctx, d.Lane) {
+		if way.terms.Caps.Quotas() && !way.slots.wait(ctx, d.Lane) {
 			w.gaveBack(d)
-			return nil, ""
+			return chosen{}, false
 		}
-		ok, full, err := chosen.take(ctx, d.Lane)
+		ok, full, err := way.take(ctx, d.Lane)
 		if ok && err == nil {
-			if ok, err = chosen.probe(ctx); !ok || err != nil {
-				chosen.putBack(d.Lane)
+			if ok, err = way.probe(ctx); !ok || err != nil {
+				way.putBack(d.Lane)
 			}
 		}
-		if chosen.terms.Caps.Quotas() && (!ok || err != nil) {
-			chosen.slots.give(d.Lane)
+		if way.terms.Caps.Quotas() && (!ok || err != nil) {
+			way.slots.give(d.Lane)
 		}
 		switch {
 		case err != nil:
 			w.log.Error("a provider's caps cannot be asked, so nothing is sent", "provider", c.Provider, "error", err)
 			w.giveBack(d, w.now().Add(w.cfg.Poll), "")
-			return nil, ""
+			return chosen{}, false
 		case ok && len(all) == 1:
-			return chosen, ""
+			return chosen{way: way}, true
 		case ok:
-			return chosen, c.String()
+			return chosen{way, c.String(), c.Spare(all)}, true
 		case full.Cap != "":
 			all[at].FreeAt, all[at].Cap = full.At, full.Cap
 		}

@@ -67,8 +67,8 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 		return
 	}
 	d.Signature = letter.Signature
-	if p, why := w.choose(ctx, d, tried, letter); p != nil {
-		w.attempt(ctx, d, p, why, letter)
+	if c, ok := w.choose(ctx, d, tried, letter); ok {
+		w.attempt(ctx, d, c, letter)
 	}
 }
 
@@ -93,8 +93,8 @@ func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt
 }
 
 // attempt sends the letter and records the result.
-func (w *worker) attempt(ctx context.Context, d store.Delivery, p *way, why string, letter Letter) {
-	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: why}
+func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter Letter) {
+	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}
 	began := false
 	var beginErr, momentErr error
 	begin := func(ctx context.Context) error {
@@ -151,7 +151,7 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p *way, why stri
 		// A provider that breaks its contract: whatever it did, the letter may be out.
 		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class, r.Reply)
 	}
-	end := w.judge(d, a, r.After)
+	end := w.judge(d, a, r.After, p.spare)
 	if panicked { // it would again; and each time the letter may have left
 		end.State, end.Due = store.Failed, time.Time{}
 	}
@@ -202,9 +202,10 @@ func (w *worker) logPanic(d store.Delivery, p any) {
 	w.log.Error("panic in a delivery", "delivery", d.ID, "letter", d.Letter, "panic", fmt.Sprintf("%T", p), "stack", string(debug.Stack()))
 }
 
-// judge turns an attempt's result into what becomes of the delivery.
-func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration) store.End {
-	v := retry.Judge(w.cfg.Retry, retry.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore, After: after}, a.Class, a.Ended, rand.Float64())
+// judge turns an attempt's result into what becomes of the delivery. With spare another provider can go
+// at once.
+func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration, spare bool) store.End {
+	v := retry.Judge(w.cfg.Retry, retry.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore, After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
 		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle, Collapse: d.Collapse != "",
 		Challenge: d.Challenge, Generation: d.Generation, HandedOver: a.Class.HandedOver(),

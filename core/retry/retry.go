@@ -59,6 +59,7 @@ type Delivery struct {
 	Attempts      int           // attempts so far that count, this one included
 	DeliverBefore time.Time     // zero means no deadline
 	After         time.Duration // how long the provider wants to be left alone; 0 if it did not say
+	Elsewhere     bool          // another provider can go at once
 }
 
 // A Verdict is what to do now.
@@ -86,7 +87,9 @@ const (
 // Refusals end the delivery. An ambiguous attempt is repeated: the letter carries the same bytes
 // and the same Message-ID, so that the recipient's side can tell a repeat. A misconfigured
 // provider or one that throttles spends no attempt: the letter is not to blame, and waits; what a
-// provider asks to wait is waited, and a share of Base more, so that not all come back at once.
+// provider asks to wait is waited, and a share of Base more, so that not all come back at once. Where
+// another provider can go at once, only a tenth of Base is waited, and up to as much again: but not after
+// an ambiguous attempt, whose repeat belongs to the provider that may have the letter.
 func Judge(p Policy, d Delivery, c Class, now time.Time, jitter float64) Verdict {
 	p = p.withDefaults()
 	switch c {
@@ -102,6 +105,9 @@ func Judge(p Policy, d Delivery, c Class, now time.Time, jitter float64) Verdict
 	at := now.Add(wait(p, d.Attempts, jitter))
 	if d.After > 0 {
 		at = now.Add(d.After + time.Duration(jitter*float64(p.Base)))
+	}
+	if d.Elsewhere && c != Ambiguous { // what one provider does not do now, another may
+		at = now.Add(p.Base/10 + time.Duration(jitter*float64(p.Base)/10))
 	}
 	if !d.DeliverBefore.IsZero() && !at.Before(d.DeliverBefore) {
 		return Verdict{Action: TooLate, Spent: spent}

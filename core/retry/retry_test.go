@@ -19,6 +19,9 @@ func TestJudge(t *testing.T) {
 	}{
 		{"accepted", Delivery{Attempts: 1}, Accepted, 0, Verdict{Done, time.Time{}, true}},
 		{"accepted by the last attempt", Delivery{Attempts: 3}, Accepted, 0, Verdict{Done, time.Time{}, true}},
+		{"another provider can go", Delivery{Attempts: 2, Elsewhere: true}, Transient, 0.5, Verdict{Again, t0.Add(1500 * time.Millisecond), true}},
+		{"another than the one that throttles", Delivery{Attempts: 1, After: time.Hour, Elsewhere: true}, Throttled, 0, Verdict{Again, t0.Add(time.Second), false}},
+		{"ambiguous does not go elsewhere", Delivery{Attempts: 1, Elsewhere: true}, Ambiguous, 0.5, Verdict{Again, t0.Add(6 * time.Second), true}},
 		{"never this address", Delivery{Attempts: 1}, RecipientRefused, 0, Verdict{GiveUp, time.Time{}, true}},
 		{"never this letter", Delivery{Attempts: 1}, MessageRefused, 0, Verdict{GiveUp, time.Time{}, true}},
 		{"first, least wait", Delivery{Attempts: 1}, Transient, 0, Verdict{Again, t0.Add(time.Second), true}},

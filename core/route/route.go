@@ -82,6 +82,24 @@ type Choice struct {
 	Reasons  []Reason  // one for each candidate
 }
 
+// Spare reports whether another candidate than the chosen one could go as well, and was tried no more
+// often: what fails with the chosen one need not wait.
+func (c Choice) Spare(all []Candidate) bool {
+	for i, a := range all {
+		if a.Name != c.Provider && c.Reasons[i].Words == notNeeded {
+			for _, b := range all {
+				if b.Name == c.Provider && a.Tried <= b.Tried {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// notNeeded is the reason of a candidate that could have gone.
+const notNeeded = "not needed"
+
 // A Reason says what became of one candidate: "day quota used, free at 00:00".
 type Reason struct{ Provider, Words string }
 
@@ -149,7 +167,7 @@ func (c Choice) took(all []Candidate, best int, why string) Choice {
 		case i == best:
 			c.Reasons[i].Words = why
 		case c.Reasons[i].Words == "":
-			c.Reasons[i].Words = "not needed"
+			c.Reasons[i].Words = notNeeded
 		}
 	}
 	return c
