@@ -20,6 +20,7 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/inbox"
 	"github.com/illumicode/illumicode/internal/serving"
@@ -35,7 +36,7 @@ import (
 
 // Options say where the demo runs. The zero Options are all defaults.
 type Options struct {
-	Listen string // of the site; the two ports above it are the inbox's, the third the simulated providers'. Empty means 127.0.0.1:8440; port 0 means any free ones
+	Listen string // of the site; the two ports above it are the inbox's, the third the simulated providers', the fourth harbour's. Empty means 127.0.0.1:8440; port 0 means any free ones
 	Data   string // the folder to keep everything in; empty means a temporary one
 	Log    *slog.Logger
 }
@@ -53,10 +54,11 @@ type Demo struct {
 	Inbox   *inbox.Inbox
 	Service *illumicode.Service
 
-	ahead atomic.Int64 // how far the demo's clock is ahead of the wall, in nanoseconds
-	group *errgroup.Group
-	stop  context.CancelFunc
-	close func() error
+	harbour *sluice      // in front of the provider that fails in the middle
+	ahead   atomic.Int64 // how far the demo's clock is ahead of the wall, in nanoseconds
+	group   *errgroup.Group
+	stop    context.CancelFunc
+	close   func() error
 }
 
 // Now returns the demo's own time.
@@ -132,7 +134,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		}
 	}()
 
-	listeners, err := listen(o.Listen, 4)
+	listeners, err := listen(o.Listen, 5)
 	if err != nil {
 		return nil, err
 	}
@@ -141,6 +143,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	}
 	site, inboxWeb, inboxSMTP, beacon := listeners[0], listeners[1], listeners[2], listeners[3]
 	d := &Demo{
+		harbour: newSluice(inboxSMTP.Addr().String()),
 		SiteURL: "http://" + site.Addr().String(), InboxURL: "http://" + inboxWeb.Addr().String(),
 		SMTP: inboxSMTP.Addr().String(), beacon: "http://" + beacon.Addr().String(),
 		Beacon: standin.New(1, standin.Temper{LatencyMS: 2, Fail: 0.002, Senders: []string{"ternisle.example"}}), Data: o.Data, Kept: o.Data != "", close: closeAll,
@@ -168,11 +171,16 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	if err != nil {
 		return nil, err
 	}
-	way, err := d.way()
+	harbour, err := d.relay("harbour", listeners[4].Addr().String())
 	if err != nil {
 		return nil, err
 	}
-	opened = append(opened, way.Close)
+	opened = append(opened, harbour.Close)
+	pier, err := d.relay("pier", d.SMTP)
+	if err != nil {
+		return nil, err
+	}
+	opened = append(opened, pier.Close)
 	beaconMail, beaconSMS, err := d.beacons()
 	if err != nil {
 		return nil, err
@@ -189,10 +197,10 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	d.Service, err = illumicode.New(illumicode.Config{
-		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{way, beaconMail, beaconSMS}, Letters: set, Log: o.Log, Now: d.Now,
+		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{harbour, pier, beaconMail, beaconSMS}, Letters: set, Log: o.Log, Now: d.Now,
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
-		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}},
+		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}, Terms: terms},
 	})
 	if err != nil {
 		return nil, err
@@ -207,16 +215,26 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	d.group.Go(func() error { return d.Inbox.Serve(ctx, inboxSMTP, inboxWeb) })
 	d.group.Go(func() error { return serving.Until(ctx, site, ferry) })
 	d.group.Go(func() error { return serving.Until(ctx, beacon, d.Beacon.Handler()) })
+	d.group.Go(func() error { return d.harbour.serve(ctx, listeners[4]) })
 	return d, nil
 }
 
-// way returns the way out: the inbox, over STARTTLS with its own certificate.
-func (d *Demo) way() (*smtp.Provider, error) {
+// terms are the providers' caps: harbour is fast and preferred, pier is a small plan, beacon carries the
+// notices and signal the texts, which cost.
+var terms = map[string]route.Terms{
+	"harbour": {Cost: 0.001, Caps: route.Caps{PerSecond: 50, PerDay: 20_000}},
+	"pier":    {Cost: 0.002, Caps: route.Caps{PerDay: 2_000, PerMonth: 30_000, AtOnce: 4}},
+	"beacon":  {Cost: 0.0004, Caps: route.Caps{PerDay: 500_000}},
+	"signal":  {Cost: 0.06, Caps: route.Caps{PerDay: 5_000}},
+}
+
+// relay returns a way out to the inbox, over STARTTLS with its own certificate.
+func (d *Demo) relay(name, at string) (*smtp.Provider, error) {
 	ca := filepath.Join(d.Data, "inbox-certificate.pem")
 	if err := os.WriteFile(ca, d.Inbox.CertificatePEM(), 0o600); err != nil {
 		return nil, err
 	}
-	host, port, err := net.SplitHostPort(d.SMTP)
+	host, port, err := net.SplitHostPort(at)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +242,7 @@ func (d *Demo) way() (*smtp.Provider, error) {
 	if err != nil {
 		return nil, err
 	}
-	return smtp.New("harbour", smtp.Config{Host: host, Port: n, TLS: smtp.StartTLS, CAFile: ca, Hello: "ferry.localhost",
+	return smtp.New(name, smtp.Config{Host: host, Port: n, TLS: smtp.StartTLS, CAFile: ca, Hello: "ferry.localhost",
 		Senders: []string{"crew@ternisle.example"}})
 }
 

@@ -47,6 +47,14 @@ func Script(ctx context.Context, d *Demo, out *Teller) error {
 		s := &scene{cast: c, ctx: ctx, demo: d, out: out, browser: newBrowser(ctx, c.lang), step: time.Now()}
 		out.Begin(i+1, len(passengers), c.name, c.email, c.lang, c.way)
 		start := time.Now()
+		switch i {
+		case fails:
+			out.Harbour("falls over: connections are cut, and new ones closed")
+			d.harbour.set(true)
+		case works:
+			out.Harbour("works again")
+			d.harbour.set(false)
+		}
 		if err := c.play(s); err != nil {
 			out.Wrong(err)
 			return fmt.Errorf("passenger %d, %s: %w", i+1, c.email, err)
@@ -79,8 +87,11 @@ func Script(ctx context.Context, d *Demo, out *Teller) error {
 		return err
 	}
 	out.Summary(sum, attempts, len(d.Inbox.Letters("")), time.Since(began))
-	return nil
+	return d.tellCarried(ctx, out)
 }
+
+// The preferred provider fails before one passenger and works again before another.
+const fails, works = 5, 10
 
 // attempts counts attempts by class.
 func (d *Demo) attempts(ctx context.Context) (map[string]int, error) {

@@ -48,11 +48,21 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 	enqueued := time.Since(start)
 	out.StormBegins(count, enqueued)
 
+	carried, err := d.carried(ctx)
+	if err != nil {
+		return err
+	}
 	var codes []time.Duration
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
 	last, lastAt := 0, time.Now()
 	for i := 0; ; i++ {
+		switch i { // the storm takes harbour's line down for a while
+		case 5:
+			d.harbour.set(true)
+		case 15:
+			d.harbour.set(false)
+		}
 		took, err := d.registerOne(ctx, i)
 		if err != nil {
 			return err
@@ -83,7 +93,11 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 	}
 	taken := d.Beacon.Taken() - before
 	slices.Sort(codes)
+	d.harbour.set(false)
 	out.StormEnds(n, count, time.Since(start), codes)
+	if err := d.tellStormCarried(ctx, out, carried); err != nil {
+		return err
+	}
 	if count != n || taken != n {
 		return fmt.Errorf("of %d notices %d are sent, and %d arrived", n, count, taken)
 	}

@@ -160,7 +160,15 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 		also = &a
 	}
 	w.persist(d, func(ctx context.Context) error { return w.ledgerOf(d).write(ctx, d, also, &end) })
+	w.wakeAt(end.Due)
 	w.tell(ctx, d, a, end)
+}
+
+// wakeAt makes this process look when something is due that the next poll would find late.
+func (w *worker) wakeAt(due time.Time) {
+	if in := due.Sub(w.now()); !due.IsZero() && in < w.cfg.Poll {
+		time.AfterFunc(max(0, in)+time.Millisecond, w.Wake)
+	}
 }
 
 // ledgerOf returns the ledger that records what becomes of d.
@@ -249,6 +257,9 @@ func (w *worker) hold(d store.Delivery, by, note string) {
 // giveBack lets d wait again, unattempted.
 func (w *worker) giveBack(d store.Delivery, until time.Time, note string) {
 	w.persist(d, func(ctx context.Context) error { return w.store.Unclaim(ctx, d, until, note) })
+	if note != "" { // without, the worker stops or waits for its poll
+		w.wakeAt(until)
+	}
 }
 
 // persist repeats a write until the database takes it: the process holds a result that exists

@@ -227,3 +227,18 @@ func (s *Store) Attempts(ctx context.Context, delivery string) ([]Attempt, error
 		return a, err
 	})
 }
+
+// A Carried is how many attempts through a provider came to one class.
+type Carried struct {
+	Provider string
+	Class    retry.Class
+	Count    int
+}
+
+var byProvider = q(`SELECT provider, class, COUNT(*) FROM illumicode_attempt WHERE ended > 0 GROUP BY provider, class ORDER BY provider, class`)
+
+// ByProvider counts the attempts that are kept, by provider and what came of them.
+func (s *Store) ByProvider(ctx context.Context) ([]Carried, error) {
+	rows, err := s.query(ctx, byProvider)
+	return collect(s, rows, err, func(r scanner) (c Carried, err error) { return c, r.Scan(&c.Provider, &c.Class, &c.Count) })
+}

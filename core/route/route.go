@@ -184,7 +184,7 @@ func pick(all []Candidate, ready []int, by Order, dice float64) (best int, why s
 		}
 		ready = rest
 	}
-	least(func(c Candidate) int { return c.Tried }, "tried least so far")
+	least(func(c Candidate) int { return c.Tried }, "as another was tried before")
 	least(func(c Candidate) int {
 		if c.Carried {
 			return 1

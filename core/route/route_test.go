@@ -33,7 +33,7 @@ func TestChoose(t *testing.T) {
 	}{
 		{"first", Listed, false, nil, "harbour", time.Time{}, "harbour: chosen; pier: not needed"},
 		{"cheapest", Cost, false, nil, "pier", time.Time{}, ""},
-		{"another after a failure", Listed, false, func(h, _, _ *Candidate) { h.Tried = 1 }, "pier", time.Time{}, "pier: chosen, tried least so far"},
+		{"another after a failure", Listed, false, func(h, _, _ *Candidate) { h.Tried = 1 }, "pier", time.Time{}, "pier: chosen, as another was tried before"},
 		{"round again", Listed, false, func(h, p, b *Candidate) { h.Tried, p.Tried, b.Tried = 1, 1, 1 }, "harbour", time.Time{}, ""},
 		{"a resend prefers one not used yet", Listed, false, func(h, _, _ *Candidate) { h.Carried = true }, "pier", time.Time{}, "as another carried"},
 		{"tried less comes first", Listed, false, func(h, p, b *Candidate) { h.Carried, p.Tried, b.Tried = true, 1, 1 }, "harbour", time.Time{}, ""},
