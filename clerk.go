@@ -2,6 +2,7 @@ package illumicode
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -15,6 +16,9 @@ import (
 type clerk struct {
 	store *store.Store
 	now   func() time.Time
+
+	last    map[string]limit.State // as this process wrote them; only turn uses it
+	careful time.Time              // until when others are known to write the same; only turn uses it
 
 	mu      sync.Mutex // guards what follows
 	waiting []*question
@@ -49,11 +53,12 @@ func (c *clerk) giveBack(ctx context.Context, bound []limit.Bound) error {
 func (c *clerk) put(ctx context.Context, qu *question) error {
 	c.mu.Lock()
 	c.waiting = append(c.waiting, qu)
-	if !c.busy {
-		c.busy = true
+	first := !c.busy
+	c.busy = true
+	c.mu.Unlock()
+	if first && c.turn() { // its own answer is in it; those of others are not its to wait for
 		go c.work()
 	}
-	c.mu.Unlock()
 	select {
 	case err := <-qu.out:
 		return err
@@ -64,26 +69,30 @@ func (c *clerk) put(ctx context.Context, qu *question) error {
 
 // work answers until nobody waits.
 func (c *clerk) work() {
-	for {
-		c.mu.Lock()
-		n := min(len(c.waiting), maxQuestions)
-		if n == 0 {
-			c.busy = false
-			c.mu.Unlock()
-			return
-		}
-		group := slices.Clone(c.waiting[:n])
-		c.waiting = slices.Delete(c.waiting, 0, n)
-		c.mu.Unlock()
-		err := c.judge(group)
-		for _, qu := range group {
-			qu.out <- err
-		}
+	for c.turn() {
 	}
 }
 
-// judge answers a group in one transaction.
-func (c *clerk) judge(group []*question) error {
+// turn answers those who wait, and reports whether others do by then. If not, nobody is at work any more.
+func (c *clerk) turn() (more bool) {
+	c.mu.Lock()
+	n := min(len(c.waiting), maxQuestions)
+	group := slices.Clone(c.waiting[:n])
+	c.waiting = slices.Delete(c.waiting, 0, n)
+	c.mu.Unlock()
+	err := c.judgeAll(group)
+	for _, qu := range group {
+		qu.out <- err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.busy = len(c.waiting) > 0
+	return c.busy
+}
+
+// judgeAll answers a group: by what this process knows, in one statement that changes nothing if another
+// knows better; or else under locks.
+func (c *clerk) judgeAll(group []*question) error {
 	ctx, cancel := context.WithTimeout(context.Background(), patience+time.Second) // who waits gives up before
 	defer cancel()
 	rules := make(map[string]*limit.Rule)
@@ -92,11 +101,80 @@ func (c *clerk) judge(group []*question) error {
 			rules[b.Name] = b.Rule
 		}
 	}
-	names := make([]string, 0, len(rules))
-	for name := range rules {
-		names = append(names, name)
+	names := slices.Sorted(maps.Keys(rules))
+	if now := c.now(); c.store.OneWriter() || now.Before(c.careful) && c.careful.Sub(now) <= carefulFor {
+		return c.judge(ctx, group, rules, names)
 	}
-	slices.Sort(names)
+	done, err := c.guess(ctx, group, rules, names)
+	if done || err != nil {
+		return err
+	}
+	return c.judge(ctx, group, rules, names)
+}
+
+const (
+	// carefulFor is how long after another process was faster states are locked before they are judged.
+	carefulFor = 100 * time.Millisecond
+	// maxLast bounds how many states a clerk remembers.
+	maxLast = 10_000
+)
+
+// guess judges a group by the states that this process wrote last, those that it never wrote as unused,
+// and reports whether that held: not if a request would be refused or is given back, or another process
+// has written.
+func (c *clerk) guess(ctx context.Context, group []*question, rules map[string]*limit.Rule, names []string) (done bool, err error) {
+	if len(c.last) > maxLast || c.last == nil {
+		c.last = make(map[string]limit.State)
+	}
+	held, changed := make(map[string]limit.State, len(names)), make(map[string]limit.State, len(names))
+	for _, name := range names {
+		held[name] = c.last[name]
+	}
+	for _, qu := range group {
+		if qu.back {
+			return false, nil
+		}
+		if c.answer(qu, held, changed, c.now()); !qu.d.Allowed {
+			return false, nil
+		}
+	}
+	var all []store.Swap
+	for _, name := range names {
+		if s, ok := changed[name]; ok {
+			all = append(all, store.Swap{Name: name, Was: c.last[name], Tally: store.Tally{State: s, Idle: rules[name].Idle(s)}})
+		}
+	}
+	if len(all) == 0 {
+		return true, nil
+	}
+	did, err := c.store.SwapTallies(ctx, all)
+	switch {
+	case err != nil:
+		return false, err
+	case len(did) == len(all):
+		maps.Copy(c.last, changed)
+		return true, nil
+	}
+	c.careful = c.now().Add(carefulFor)
+	if len(did) == 0 {
+		return false, nil
+	}
+	// Another made a row at the same moment, and the rest of the guess stands: it is taken back.
+	var undo []*question
+	for _, qu := range group {
+		back := &question{back: true}
+		for _, b := range qu.bound {
+			if did[b.Name] {
+				back.bound = append(back.bound, b)
+			}
+		}
+		undo = append(undo, back)
+	}
+	return false, c.judge(ctx, undo, rules, names)
+}
+
+// judge answers a group in one transaction.
+func (c *clerk) judge(ctx context.Context, group []*question, rules map[string]*limit.Rule, names []string) error {
 	return c.store.WriteSoon(ctx, func(t store.Tx) error {
 		held, err := t.LockTallies(ctx, names)
 		if err != nil {
@@ -104,6 +182,9 @@ func (c *clerk) judge(group []*question) error {
 		}
 		now := c.now() // after the lock: what another process has just written is not of the future
 		changed := make(map[string]limit.State)
+		if c.last != nil {
+			defer func() { maps.Copy(c.last, held) }() // wrong after a rollback, which the next guess finds out
+		}
 		for _, qu := range group {
 			c.answer(qu, held, changed, now)
 		}

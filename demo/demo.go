@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/core/route"
@@ -201,6 +202,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
 		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}, Terms: terms},
+		Limits: islandLimits(),
 	})
 	if err != nil {
 		return nil, err
@@ -226,6 +228,17 @@ var terms = map[string]route.Terms{
 	"pier":    {Cost: 0.002, Caps: route.Caps{PerDay: 2_000, PerMonth: 30_000, AtOnce: 4}},
 	"beacon":  {Cost: 0.0004, Caps: route.Caps{PerDay: 500_000}},
 	"signal":  {Cost: 0.06, Caps: route.Caps{PerDay: 5_000}},
+}
+
+// islandLimits are the default rules, with room for a whole island that registers within minutes.
+func islandLimits() []limit.Rule {
+	rules := illumicode.DefaultLimits()
+	for i, r := range rules {
+		if r.New && r.Rate.Times > 0 {
+			rules[i].Rate.Burst = 10_000
+		}
+	}
+	return rules
 }
 
 // relay returns a way out to the inbox, over STARTTLS with its own certificate.

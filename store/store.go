@@ -36,7 +36,7 @@ type Dialect struct {
 	Warnings []string
 
 	// Rewrite turns a query of this package into the database's own words. The package writes "?"
-	// for parameters, FOR UPDATE and SKIP LOCKED where rows are to be locked, json_each(?) for a
+	// for parameters, COMMIT_SOON for something true that makes the commit wait for no disk, FOR UPDATE and SKIP LOCKED where rows are to be locked, json_each(?) for a
 	// list, BLOB and SERIAL_KEY for types. Nil leaves it as it is.
 	Rewrite func(query string) string
 

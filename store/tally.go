@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"database/sql/driver"
 	"time"
 
@@ -18,8 +19,20 @@ type Tally struct {
 var (
 	lockTallies = q(`INSERT INTO illumicode_tally (name, at, n, idle) SELECT r.value ->> 0, 0, 0, 0 FROM json_each(?) AS r WHERE true
 		ON CONFLICT (name) DO UPDATE SET at = illumicode_tally.at RETURNING name, at, n`)
-	setTallies = q(`UPDATE illumicode_tally SET at = CAST(r.value ->> 1 AS BIGINT), n = CAST(r.value ->> 2 AS BIGINT), idle = CAST(r.value ->> 3 AS BIGINT)
-		FROM json_each(?) AS r WHERE illumicode_tally.name = r.value ->> 0 AND name IN (SELECT value FROM json_each(?))`)
+	setTallies = q(`INSERT INTO illumicode_tally (name, at, n, idle) SELECT r.value ->> 0, CAST(r.value ->> 1 AS BIGINT), CAST(r.value ->> 2 AS BIGINT),
+		CAST(r.value ->> 3 AS BIGINT) FROM json_each(?) AS r WHERE true
+		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle`)
+	// All rows are as they are expected, and change, or none does. A row that another transaction makes at
+	// the same moment is seen only by the last WHERE: then the others have changed without it.
+	swapTallies = q(`WITH want AS (SELECT r.value ->> 0 AS name, CAST(r.value ->> 1 AS BIGINT) AS was_at, CAST(r.value ->> 2 AS BIGINT) AS was_n,
+			CAST(r.value ->> 3 AS BIGINT) AS at, CAST(r.value ->> 4 AS BIGINT) AS n, CAST(r.value ->> 5 AS BIGINT) AS idle FROM json_each(?) AS r),
+		have AS MATERIALIZED (SELECT name, at, n FROM illumicode_tally WHERE name IN (SELECT value FROM json_each(?)) ORDER BY name FOR UPDATE),
+		agreed AS (SELECT COUNT(*) AS rows FROM want LEFT JOIN have ON have.name = want.name
+			WHERE COALESCE(have.at, 0) = want.was_at AND COALESCE(have.n, 0) = want.was_n AND COMMIT_SOON)
+		INSERT INTO illumicode_tally (name, at, n, idle, was_at, was_n)
+		SELECT name, at, n, idle, was_at, was_n FROM want WHERE (SELECT rows FROM agreed) = ?
+		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle, was_at = excluded.was_at, was_n = excluded.was_n
+		WHERE illumicode_tally.at = excluded.was_at AND illumicode_tally.n = excluded.was_n RETURNING name`)
 	selectTallies = q(`SELECT name, at, n FROM illumicode_tally WHERE name IN (SELECT value FROM json_each(?))`)
 	sweepTallies  = q(`DELETE FROM illumicode_tally WHERE name IN (SELECT name FROM illumicode_tally WHERE name > ? ORDER BY name LIMIT 500) AND idle < ?`)
 	lastOfSweep   = q(`SELECT COALESCE(MAX(name), '') FROM (SELECT name FROM illumicode_tally WHERE name > ? ORDER BY name LIMIT 500) AS part`)
@@ -34,8 +47,14 @@ func scanTally(r scanner) (t Tally, err error) {
 }
 
 // LockTallies returns the states under names, which are sorted and differ, for a transaction that no
-// other with one of them overtakes. Rows that were missing are made.
+// other with one of them overtakes. Rows that were missing are made, where they have to be locked: one
+// writer has the whole file.
 func (t Tx) LockTallies(ctx context.Context, names []string) (map[string]limit.State, error) {
+	if t.s.dialect.OneWriter {
+		rows, err := t.query(ctx, selectTallies, list(names))
+		all, err := collect(t.s, rows, err, scanTally)
+		return statesOf(all), err
+	}
 	each := make([][]string, len(names))
 	for i, name := range names {
 		each[i] = []string{name}
@@ -62,15 +81,11 @@ func statesOf(all []Tally) map[string]limit.State {
 
 // SetTallies writes states that LockTallies has locked.
 func (t Tx) SetTallies(ctx context.Context, all []Tally) error {
-	rows, names := make([][]any, len(all)), make([]string, len(all))
+	rows := make([][]any, len(all))
 	for i, one := range all {
-		at := int64(0)
-		if !one.At.IsZero() {
-			at = one.At.UnixMicro()
-		}
-		rows[i], names[i] = []any{one.Name, at, one.N, millis(one.Idle)}, one.Name
+		rows[i] = []any{one.Name, micros(one.At), one.N, millis(one.Idle)}
 	}
-	_, err := t.exec(ctx, setTallies, list(rows), list(names))
+	_, err := t.exec(ctx, setTallies, list(rows))
 	return err
 }
 
@@ -90,41 +105,86 @@ func (s *Store) SweepTallies(ctx context.Context, now time.Time) (total int64, e
 	}
 }
 
-// WriteSoon is [Store.Write] for what may be lost with the machine's power, though not with this
-// process, and not in part: its commit waits for no disk. It is on disk with the next commit that does.
-func (s *Store) WriteSoon(ctx context.Context, fn func(Tx) error) error {
+// A Swap is a state that is to take the place of another.
+type Swap struct {
+	Name string
+	Was  limit.State
+	Tally
+}
+
+// SwapTallies changes some states in one statement, which waits for no disk, if all are as expected, and
+// returns which it changed: all; none, if one was not as expected; or, if another process has made a row
+// at the same moment, all but that. The swaps are sorted by name. It is for databases with many writers.
+func (s *Store) SwapTallies(ctx context.Context, all []Swap) (changed map[string]bool, err error) {
+	rows, names := make([][]any, len(all)), make([]string, len(all))
+	for i, one := range all {
+		rows[i], names[i] = []any{one.Name, micros(one.Was.At), one.Was.N, micros(one.At), one.N, millis(one.Idle)}, one.Name
+	}
+	found, err := s.query(ctx, swapTallies, list(rows), list(names), len(all))
+	done, err := collect(s, found, err, scanText)
+	changed = make(map[string]bool, len(done))
+	for _, name := range done {
+		changed[name] = true
+	}
+	return changed, err
+}
+
+// micros returns t as tallies keep instants: Unix microseconds, 0 for the zero time.
+func micros(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMicro()
+}
+
+// soon runs fn, in its turn to write, with a connection whose commits wait for no disk; with none where
+// statements say that themselves.
+func (s *Store) soon(ctx context.Context, fn func(conn *sql.Conn) error) error {
 	unlock, err := s.lock(ctx)
 	if err != nil {
 		return err
 	}
 	defer unlock()
+	if s.dialect.Soon == "" {
+		return fn(nil)
+	}
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return s.explain(err)
 	}
 	defer conn.Close()
-	if s.dialect.Soon != "" {
-		if _, err := conn.ExecContext(ctx, s.dialect.Soon); err != nil {
-			return s.explain(err)
-		}
-		defer func() {
-			if _, err := conn.ExecContext(context.WithoutCancel(ctx), s.dialect.Lasting); err != nil {
-				conn.Raw(func(any) error { return driver.ErrBadConn }) // nobody else may commit on it as it is
-			}
-		}()
-	}
-	tx, err := conn.BeginTx(ctx, nil)
-	if err != nil {
+	if _, err := conn.ExecContext(ctx, s.dialect.Soon); err != nil {
 		return s.explain(err)
 	}
-	defer tx.Rollback() // after a commit it does nothing
-	if s.dialect.SoonInside != "" {
-		if _, err := tx.ExecContext(ctx, s.dialect.SoonInside); err != nil {
+	defer func() {
+		if _, err := conn.ExecContext(context.WithoutCancel(ctx), s.dialect.Lasting); err != nil {
+			conn.Raw(func(any) error { return driver.ErrBadConn }) // nobody else may commit on it as it is
+		}
+	}()
+	return fn(conn)
+}
+
+// WriteSoon is [Store.Write] for what may be lost with the machine's power, though not with this
+// process, and not in part: its commit waits for no disk. It is on disk with the next commit that does.
+func (s *Store) WriteSoon(ctx context.Context, fn func(Tx) error) error {
+	return s.soon(ctx, func(conn *sql.Conn) error {
+		begin := s.db.BeginTx
+		if conn != nil {
+			begin = conn.BeginTx
+		}
+		tx, err := begin(ctx, nil)
+		if err != nil {
 			return s.explain(err)
 		}
-	}
-	if err := fn(s.In(tx)); err != nil {
-		return err
-	}
-	return s.explain(tx.Commit())
+		defer tx.Rollback() // after a commit it does nothing
+		if s.dialect.SoonInside != "" {
+			if _, err := tx.ExecContext(ctx, s.dialect.SoonInside); err != nil {
+				return s.explain(err)
+			}
+		}
+		if err := fn(s.In(tx)); err != nil {
+			return err
+		}
+		return s.explain(tx.Commit())
+	})
 }

@@ -3,7 +3,9 @@ CREATE TABLE illumicode_tally (
   name TEXT NOT NULL PRIMARY KEY,  -- of the rule, and a keyed thumbprint of what it counts by
   at   BIGINT NOT NULL,            -- Unix microseconds; what it means is the rule's
   n    BIGINT NOT NULL,
-  idle BIGINT NOT NULL             -- Unix milliseconds: from then on the row says nothing
+  idle BIGINT NOT NULL,            -- Unix milliseconds: from then on the row says nothing
+  was_at BIGINT NOT NULL DEFAULT 0, -- what at and n were when the row was last decided on
+  was_n  BIGINT NOT NULL DEFAULT 0
 );
 
 -- What all workers know of a provider: how it has answered lately.
