@@ -28,16 +28,20 @@ type Quay struct {
 	read int // letters that Next has returned
 }
 
-// Open starts a service at a site, in a folder, until ctx ends.
-func Open(ctx context.Context, dir, site string) *Quay {
+// Open starts a service at a site, in a folder, until ctx ends. Each change may alter the configuration.
+func Open(ctx context.Context, dir, site string, change ...func(*illumicode.Config)) *Quay {
 	st := Must(sqlite.Open(ctx, filepath.Join(dir, "quay.db")))
 	Must(st.Migrate(ctx, time.Now()))
 	ways := new(capture.Provider)
-	svc := Must(illumicode.New(illumicode.Config{
+	c := illumicode.Config{
 		Store: st, Keys: Must(token.NewKeyring(token.GenerateKey(time.Now()))), From: Must(message.ParseAddress("desk@gullquay.example")),
 		Site: illumicode.Site{BaseURL: site, Name: "Gull Quay Bookings"}, Providers: []provider.Provider{ways},
 		Log: slog.New(slog.DiscardHandler), // the examples tell what happens themselves
-	}))
+	}
+	for _, fn := range change {
+		fn(&c)
+	}
+	svc := Must(illumicode.New(c))
 	go func() { Check(svc.Run(ctx)) }()
 	return &Quay{Service: svc, Ways: ways}
 }
