@@ -120,7 +120,11 @@ func (t *Teller) Harbour(what string) {
 // Carried tells who carried what, and why where that is known.
 func (t *Teller) Carried(all map[string]load, why map[string]map[string]int) {
 	t.line("")
-	t.line("%s", t.paint("1", fit("Provider", 10)+"Letters  Failed  Chosen because"))
+	head := fit("Provider", 10) + "Letters  Failed"
+	if why != nil {
+		head += "  Chosen because"
+	}
+	t.line("%s", t.paint("1", head))
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		t.object(map[string]any{"provider": name, "letters": all[name].letters, "failed": all[name].failed, "why": why[name]})
 		reasons := slices.SortedFunc(maps.Keys(why[name]), func(a, b string) int { return why[name][b] - why[name][a] })

@@ -245,7 +245,7 @@ func TestDemoScript(t *testing.T) {
 		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
 	}
 	text := out.String()
-	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1", "1 put off and repeated", "Dieser Link ist abgelaufen", "Done already"} {
+	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1", "put off and repeated, 0 ambiguous", "harbour falls over", "harbour: circuit open (transient)", "Dieser Link ist abgelaufen", "Done already"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the script does not say %q", want)
 		}

@@ -184,7 +184,8 @@ func TestDemoPrintsNoSecret(t *testing.T) {
 	}
 }
 
-// The storm: every notice is sent while people register, and the summary counts both.
+// The storm: every notice is sent while people register, the summary counts both, and says who carried what
+// while a provider was down.
 func TestDemoStorm(t *testing.T) {
 	var out, errOut bytes.Buffer
 	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400"}, &out, &errOut); code != exitDone {
@@ -192,7 +193,26 @@ func TestDemoStorm(t *testing.T) {
 	}
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	var end struct{ Notices, Sent, Codes int }
-	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &end); err != nil || end.Notices != 400 || end.Sent != 400 || end.Codes == 0 {
-		t.Errorf("the end is %s, %v", lines[len(lines)-1], err)
+	carried := make(map[string]int)
+	for _, line := range lines {
+		var o struct {
+			Notices, Sent, Codes, Letters int
+			Provider                      string
+		}
+		if err := json.Unmarshal([]byte(line), &o); err != nil {
+			t.Fatal(err)
+		}
+		if o.Codes > 0 {
+			end.Notices, end.Sent, end.Codes = o.Notices, o.Sent, o.Codes
+		}
+		if o.Provider != "" { // the last word is the storm's
+			carried[o.Provider] = o.Letters
+		}
+	}
+	if end.Notices != 400 || end.Sent != 400 || end.Codes == 0 {
+		t.Errorf("the storm came to %+v", end)
+	}
+	if carried["beacon"]+carried["signal"] != 400 || carried["harbour"]+carried["pier"] != end.Codes {
+		t.Errorf("the providers carried %v, of 400 notices and %d codes", carried, end.Codes)
 	}
 }

@@ -93,8 +93,11 @@ func Report(in Input) []Figure {
 			add(money)
 		}
 	}
-	for _, purpose := range in.purposes() {
-		for _, f := range in.guessing(purpose) {
+	for _, f := range in.oneChallenge() {
+		add(f)
+	}
+	if _, codes := in.Policies[challenge.SignIn]; codes && slices.Contains(in.purposes(), challenge.SignIn) {
+		for _, f := range in.signingIn() { // of the others only who is signed in, or signs up, can begin one
 			add(f)
 		}
 	}
@@ -208,27 +211,41 @@ func plus(a, b bound) bound {
 	return out
 }
 
-// guessing returns what the codes of a purpose are worth.
-func (in Input) guessing(purpose string) []Figure {
-	p := in.Policies[purpose]
-	perTry := 2 / math.Pow10(p.Digits)
-	digits := fmt.Sprintf("%d digits, compared with 2 codes at most", p.Digits)
+// guessed returns the chance of so many guesses, each of which is compared with two codes at most.
+func guessed(p challenge.Policy, about string, guesses int64, because, warning string) Figure {
+	chance := 1 - math.Pow(1-2/math.Pow10(p.Digits), float64(guesses))
+	return Figure{About: about, Value: percent(chance), Number: chance, Because: because, Warning: warning}
+}
+
+// oneChallenge returns what a code is worth, purposes with the same policy together.
+func (in Input) oneChallenge() (out []Figure) {
+	for _, purpose := range in.purposes() {
+		p, warn := in.Policies[purpose], ""
+		if p.CodeLife > maxCodeLife {
+			warn = fmt.Sprintf("a code is good for %v; %s", p.CodeLife, codeLifeBy)
+		}
+		f := guessed(p, "a stranger guesses the code of one challenge", int64(p.Tries),
+			fmt.Sprintf("%d tries × 2 / 10^%d (%d digits, compared with 2 codes at most; %s)", p.Tries, p.Digits, p.Digits, oddsBy), warn)
+		same := slices.IndexFunc(out, func(o Figure) bool { return o.Because == f.Because && o.Warning == f.Warning })
+		if same < 0 {
+			f.About = purpose + ": " + f.About
+			out = append(out, f)
+		} else {
+			out[same].About = purpose + ", " + out[same].About
+		}
+	}
+	return out
+}
+
+// signingIn returns what somebody gets who guesses at sign-ins all day.
+func (in Input) signingIn() (out []Figure) {
+	const purpose = challenge.SignIn
+	p, warn := in.Policies[purpose], ""
 	odds := func(about string, guesses int64, because, warning string) Figure {
-		chance := 1 - math.Pow(1-perTry, float64(guesses))
-		return Figure{About: purpose + ": " + about, Value: percent(chance), Number: chance, Because: because, Warning: warning}
-	}
-	warn := ""
-	if p.CodeLife > maxCodeLife {
-		warn = fmt.Sprintf("a code is good for %v; %s", p.CodeLife, codeLifeBy)
-	}
-	out := []Figure{odds("a stranger guesses the code of one challenge", int64(p.Tries),
-		fmt.Sprintf("%d tries × 2 / 10^%d (%s; %s)", p.Tries, p.Digits, digits, oddsBy), warn)}
-	if purpose != challenge.SignIn { // of the others only who is signed in, or signs up, can begin one
-		return out
+		return guessed(p, purpose+": "+about, guesses, because, warning)
 	}
 	firsts := in.firsts(purpose, limit.Address)
 	tries := Guesses(p, firsts)
-	warn = ""
 	if tries > maxFailures {
 		warn = fmt.Sprintf("%s guesses a day; %s", count(tries), failuresBy)
 	}
@@ -241,7 +258,7 @@ func (in Input) guessing(purpose string) []Figure {
 	many := odds("somebody with a thousand networks does", saturate(accounts, networks),
 		fmt.Sprintf("%s × %s challenges × 2 / 10^%d", count(networks), count(accounts), p.Digits), "")
 	if many.Number > sprayOdds {
-		many.Warning = fmt.Sprintf("worse than 1 in 10, which is our own recommendation: no rule can bound sign-ins in all, as whoever used it up would lock everybody out; with digits = %d it is %s", p.Digits+2, percent(1-math.Pow(1-perTry/100, float64(saturate(accounts, networks)))))
+		many.Warning = fmt.Sprintf("worse than 1 in 10, which is our own recommendation: no rule can bound sign-ins in all, as whoever used it up would lock everybody out; with digits = %d it is %s", p.Digits+2, percent(1-math.Pow(1-2/math.Pow10(p.Digits+2), float64(saturate(accounts, networks)))))
 	}
 	out = append(out, many)
 	return out
