@@ -191,15 +191,14 @@ func TestDemoStorm(t *testing.T) {
 	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400"}, &out, &errOut); code != exitDone {
 		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
 	}
-	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	var end struct{ Notices, Sent, Codes int }
 	carried := make(map[string]int)
-	for _, line := range lines {
+	for dec := json.NewDecoder(&out); dec.More(); {
 		var o struct {
 			Notices, Sent, Codes, Letters int
 			Provider                      string
 		}
-		if err := json.Unmarshal([]byte(line), &o); err != nil {
+		if err := dec.Decode(&o); err != nil {
 			t.Fatal(err)
 		}
 		if o.Codes > 0 {
