@@ -49,6 +49,9 @@ func (d *Demo) tellCarried(ctx context.Context, out *Teller) error {
 
 // tellStormCarried tells who carried what since before.
 func (d *Demo) tellStormCarried(ctx context.Context, out *Teller, before map[string]load) error {
+	if err := d.settle(ctx); err != nil { // a letter arrives a moment before that is recorded
+		return err
+	}
 	carried, err := d.carried(ctx)
 	if err != nil {
 		return err
