@@ -2,6 +2,7 @@ package illumicode
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"sync"
@@ -80,15 +81,21 @@ func (c *clerk) turn() (more bool) {
 	group := slices.Clone(c.waiting[:n])
 	c.waiting = slices.Delete(c.waiting, 0, n)
 	c.mu.Unlock()
-	err := c.judgeAll(group)
-	for _, qu := range group {
-		qu.out <- err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.busy = len(c.waiting) > 0
-	return c.busy
+	err := errJudge // of those who wait, if a panic comes in between
+	defer func() {
+		for _, qu := range group {
+			qu.out <- err
+		}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.busy = len(c.waiting) > 0
+		more = c.busy
+	}()
+	err = c.judgeAll(group)
+	return false
 }
+
+var errJudge = errors.New("illumicode: the limits could not be judged")
 
 // judgeAll answers a group: by what this process knows, in one statement that changes nothing if another
 // knows better; or else under locks.
@@ -106,10 +113,18 @@ func (c *clerk) judgeAll(group []*question) error {
 		return c.judge(ctx, group, rules, names)
 	}
 	done, err := c.guess(ctx, group, rules, names)
-	if done || err != nil {
-		return err
+	if done {
+		return nil
 	}
-	return c.judge(ctx, group, rules, names)
+	if err != nil {
+		c.careful = c.now().Add(carefulFor)
+	}
+	// A guess locks rows that exist before those that it makes, and can so be in a deadlock, which the
+	// database ends with an error for one side: that one is asked again.
+	if err = c.judge(ctx, group, rules, names); errors.Is(err, store.ErrDatabase) {
+		err = c.judge(ctx, group, rules, names)
+	}
+	return err
 }
 
 const (

@@ -123,6 +123,9 @@ func (f *ferry) register(w http.ResponseWriter, r *http.Request) {
 		f.render(w, r, http.StatusUnprocessableEntity, "register.html", form)
 		return
 	}
+	if f.pages.TooSoon(w, r, err) { // answered, with a countdown
+		return
+	}
 	if err != nil {
 		f.broken(w, r)
 		return

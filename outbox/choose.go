@@ -34,6 +34,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		now := w.now()
 		for i, one := range w.ways {
 			all[i].Health = one.known()
+			all[i].Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: one.Name()}.HeldBy()]
 			if at := one.busyUntil(d.Lane); at.After(all[i].FreeAt) {
 				all[i].FreeAt, all[i].Cap = at, "all its letters of a second are spoken for"
 			}
@@ -127,7 +128,6 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 		case !one.terms.Takes(destination(d.Address)):
 			c.Unable = "is not for this recipient's domain"
 		}
-		c.Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: name}.HeldBy()]
 		for _, a := range tried {
 			if a.Provider == name {
 				c.Tried++

@@ -31,7 +31,8 @@ type way struct {
 	quota  map[bool]route.Lease // by whether it is the urgent lane's
 	full   map[bool]route.Refusal
 	pace   map[bool]route.Slots
-	queued map[bool]int // letters that wait for their moment
+	queued map[bool]int       // letters that wait for their moment
+	later  map[bool]time.Time // when moments are given out again
 	health route.Health
 	good   int       // successes that health does not know yet
 	told   time.Time // when it was last written
@@ -42,7 +43,7 @@ func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time
 	all := make([]*way, len(providers))
 	for i, p := range providers {
 		w := &way{Provider: p, terms: c.Terms[p.Name()], breaker: route.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now,
-			quota: make(map[bool]route.Lease), full: make(map[bool]route.Refusal), pace: make(map[bool]route.Slots), queued: make(map[bool]int)}
+			quota: make(map[bool]route.Lease), full: make(map[bool]route.Refusal), pace: make(map[bool]route.Slots), queued: make(map[bool]int), later: make(map[bool]time.Time)}
 		most, shared := p.Can().Most, w.terms.Caps.AtOnce
 		switch {
 		case shared > 0:
@@ -199,13 +200,14 @@ func (w *way) leaseSlots(ctx context.Context, urgent bool) (at time.Time, ok boo
 	err = w.store.TurnCaps(ctx, w.Name(), states, false, w.now(), func(held map[string]limit.State) {
 		s, at = w.terms.Caps.Slots(held, w.known(), urgent, w.now())
 	})
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if err != nil || s.N == 0 {
+		w.later[urgent] = at
 		return at, false, err
 	}
 	at = s.From
 	s.From, s.N = s.From.Add(s.Gap), s.N-1
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	w.pace[urgent] = s
 	return at, true, nil
 }
@@ -220,8 +222,12 @@ func (w *way) busyUntil(lane store.Lane) time.Time {
 	if !w.terms.Caps.Paced(w.health) {
 		return time.Time{}
 	}
-	if wait := time.Duration(w.queued[lane == store.Urgent]) * w.terms.Caps.Gap(w.health); wait > crowd {
-		return w.now().Add(wait - crowd)
+	now, urgent := w.now(), lane == store.Urgent
+	if wait := time.Duration(w.queued[urgent]) * w.terms.Caps.Gap(w.health); wait > crowd {
+		return now.Add(wait - crowd)
+	}
+	if at := w.later[urgent]; at.Sub(now) > crowd {
+		return at
 	}
 	return time.Time{}
 }
@@ -282,6 +288,8 @@ func (w *way) answered(ctx context.Context, a route.Answer) {
 	times := max(1, w.good)
 	w.good, w.told = 0, now
 	w.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second) // the result of the attempt is still to be recorded
+	defer cancel()
 	h, err := w.store.TurnHealth(ctx, w.Name(), now, func(h route.Health) route.Health {
 		if !good {
 			times = 1

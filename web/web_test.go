@@ -71,10 +71,13 @@ func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 	s.pages = pages
 	mux.HandleFunc("POST /code", func(w http.ResponseWriter, r *http.Request) {
 		p, err := s.Service.SignIn(r.Context(), pages.Request(r, r.PostFormValue("address")))
-		if err != nil {
+		switch {
+		case pages.TooSoon(w, r, err):
+		case err != nil:
 			t.Error(err)
+		default:
+			pages.Await(w, r, p)
 		}
-		pages.Await(w, r, p)
 	})
 	mux.HandleFunc("GET /inside", func(w http.ResponseWriter, r *http.Request) {
 		if c, err := r.Cookie("session"); err == nil {

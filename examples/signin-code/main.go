@@ -76,10 +76,8 @@ func site(svc *illumicode.Service, db *sql.DB) http.Handler {
 	})
 	mux.HandleFunc("POST /code", func(w http.ResponseWriter, r *http.Request) {
 		pending, err := svc.SignIn(r.Context(), pages.Request(r, r.PostFormValue("address")))
-		soon, tooSoon := errors.AsType[*illumicode.TooSoonError](err)
 		switch {
-		case tooSoon:
-			http.Error(w, "Several codes are on their way already. Another can be asked for at "+soon.At.Format(time.TimeOnly), http.StatusTooManyRequests)
+		case pages.TooSoon(w, r, err): // answered: when to come back, and the way to the code that is here already
 		case errors.Is(err, message.ErrAddress):
 			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 		case err != nil:

@@ -69,6 +69,9 @@ func main() {
 			id, err := result.LastInsertId()
 			return strconv.FormatInt(id, 10), err
 		})
+		if pages.TooSoon(w, r, err) { // answered: a limit, and when to come back
+			return
+		}
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 			return
