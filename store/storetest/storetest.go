@@ -30,7 +30,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		{"attempts and ends", attempts}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
 		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves}, {"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
-		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings},
+		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings}, {"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
 	} {
 		t.Run(one.name, func(t *testing.T) {
 			st := open(t)
