@@ -66,26 +66,16 @@ func (d *Demo) tellStormCarried(ctx context.Context, out *Teller, before map[str
 // whys counts, for each provider, why it was chosen for the letters that it took.
 func (d *Demo) whys(ctx context.Context) (map[string]map[string]int, error) {
 	out := make(map[string]map[string]int)
-	deliveries, err := d.Service.Store().List(ctx, store.Filter{}, "", 1000)
-	if err != nil {
-		return nil, err
-	}
-	for _, one := range deliveries {
-		tries, err := d.Service.Store().Attempts(ctx, one.ID)
-		if err != nil {
-			return nil, err
+	err := d.eachAttempt(ctx, func(a store.Attempt) {
+		if a.Class != retry.Accepted {
+			return
 		}
-		for _, a := range tries {
-			if a.Class != retry.Accepted {
-				continue
-			}
-			if out[a.Provider] == nil {
-				out[a.Provider] = make(map[string]int)
-			}
-			out[a.Provider][reason(a)]++
+		if out[a.Provider] == nil {
+			out[a.Provider] = make(map[string]int)
 		}
-	}
-	return out, nil
+		out[a.Provider][reason(a)]++
+	})
+	return out, err
 }
 
 // reason says in a few words why an attempt went through its provider: what was in the way of those that

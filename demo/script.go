@@ -96,20 +96,26 @@ const fails, works = 5, 10
 // attempts counts attempts by class.
 func (d *Demo) attempts(ctx context.Context) (map[string]int, error) {
 	counts := make(map[string]int)
+	err := d.eachAttempt(ctx, func(a store.Attempt) { counts[string(a.Class)]++ })
+	return counts, err
+}
+
+// eachAttempt calls fn with every attempt of the script.
+func (d *Demo) eachAttempt(ctx context.Context, fn func(store.Attempt)) error {
 	deliveries, err := d.Service.Store().List(ctx, store.Filter{}, "", 1000)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, one := range deliveries {
 		tries, err := d.Service.Store().Attempts(ctx, one.ID)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, a := range tries {
-			counts[string(a.Class)]++
+			fn(a)
 		}
 	}
-	return counts, nil
+	return nil
 }
 
 // A scene is one passenger's way through the site.
