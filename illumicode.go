@@ -260,6 +260,21 @@ func New(c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, r := range c.Limits {
+		for _, purpose := range r.On {
+			if _, known := purposes[purpose]; !known {
+				return nil, wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; Purposes names the application's own", r.Name, purpose))
+			}
+		}
+	}
+	for name, terms := range c.Outbox.Terms {
+		if !slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Name() == name }) && c.Guard.Mode != outbox.Capture {
+			return nil, wrong("Outbox", fmt.Sprintf("has terms of a provider %q, and there is none of that name", name))
+		}
+		if err := terms.Check(); err != nil {
+			return nil, wrong("Outbox", fmt.Sprintf("has terms of provider %q that cannot be: %v", name, err))
+		}
+	}
 	if c.Undo <= 0 {
 		c.Undo = undoFor
 	}
@@ -291,13 +306,6 @@ func New(c Config) (*Service, error) {
 	}
 	s.limits.set, s.limits.clerk = rules, &clerk{store: c.Store, now: clock.now}
 	s.limits.watch, _ = c.Outbox.Observer.(LimitWatcher)
-	for _, r := range c.Limits {
-		for _, purpose := range r.On {
-			if _, known := purposes[purpose]; !known {
-				return nil, wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; Purposes names the application's own", r.Name, purpose))
-			}
-		}
-	}
 	for i, r := range s.rules {
 		if err := r.check(s); err != nil {
 			return nil, wrong(fmt.Sprintf("Events[%d]", i), err.Error())
@@ -305,14 +313,6 @@ func New(c Config) (*Service, error) {
 	}
 	if c.Guard.Mode == outbox.Capture {
 		c.Providers = []provider.Provider{c.Capture}
-	}
-	for name, terms := range c.Outbox.Terms {
-		if !slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Name() == name }) && c.Guard.Mode != outbox.Capture {
-			return nil, wrong("Outbox", fmt.Sprintf("has terms of a provider %q, and there is none of that name", name))
-		}
-		if err := terms.Check(); err != nil {
-			return nil, wrong("Outbox", fmt.Sprintf("has terms of provider %q that cannot be: %v", name, err))
-		}
 	}
 	c.Outbox.Guard, c.Outbox.Site = c.Guard, c.Site.BaseURL
 	if len(s.rules) > 0 {

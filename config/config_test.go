@@ -98,6 +98,14 @@ func TestRefusals(t *testing.T) {
 		{"keyring open to all", swap("keyring.json", "open.json"), "chmod 600"},
 		{"keyring is something else", swap("keyring.json", "illumicode.toml"), "not a JWK Set"},
 		{"tables missing", minimal, "run `illumicode migrate`"},
+		{"contradictory caps", swap(`tls = `, "per_day = 500\nper_month = 300\ntls = "), "provider[0] (harbour) cannot be: the cap by day (500) is above the one by month (300)"},
+		{"a cap in an unknown zone", swap(`tls = `, "per_day = 5\nzone = \"Mars/Base\"\ntls = "), `zone "Mars/Base" is no time zone`},
+		{"all of a cap reserved", swap(`tls = `, "per_day = 5\nreserve = 1.0\ntls = "), "leaves nothing to other lanes"},
+		{"unknown order", minimal + "\n[outbox]\norder = \"fastest\"\n", "say listed, weights or cost"},
+		{"a rule on an unknown purpose", minimal + "\n[[limit]]\nname = \"x\"\nby = \"all\"\nrate = \"1 per hour\"\non = [\"sginup\"]\n", `is on "sginup", which is no purpose`},
+		{"a field of proxies without proxies", minimal + "\n[serve]\nforwarded = \"X-Forwarded-For\"\n", "list the networks of your proxies"},
+		{"a proxy that is no network", minimal + "\n[serve]\nproxies = [\"the usual\"]\n", "which is no network such as 10.0.0.0/8"},
+		{"proxies without a field", minimal + "\n[serve]\nproxies = [\"10.0.0.0/8\"]\n", "name the one that yours set"},
 		{"bad policy", minimal + "\n[signup]\ntries = 99\n", "Tries lies between 1 and 20"},
 	} {
 		path := write(t, tt.text)
