@@ -92,8 +92,11 @@ func TestLimitsAcrossProcesses(t *testing.T) {
 	}
 	var begun, refused atomic.Int64
 	var all sync.WaitGroup
+	turns := make(chan struct{}, 9) // a slow machine is to answer each in time
 	for i := range 120 {
+		turns <- struct{}{}
 		all.Go(func() {
+			defer func() { <-turns }()
 			resp, err := http.Post(bases[i%3]+"/v1/signin", "application/json", strings.NewReader(fmt.Sprintf(`{"address": "p%d@ternisle.example"}`, i)))
 			if err != nil {
 				t.Error(err)

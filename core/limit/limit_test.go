@@ -90,12 +90,12 @@ func TestAgainstModel(t *testing.T) {
 		{Name: "ladder", By: All, Ladder: Ladder{Rungs: []time.Duration{0, 30 * time.Second, time.Minute, 15 * time.Minute}, Decay: 20 * time.Minute}},
 		{Name: "together", By: All, AtOnce: AtOnce{Most: 3, Hold: time.Minute}},
 	} {
-		for seed := range uint64(8) {
+		for seed := range uint64(4) {
 			dice := rand.New(rand.NewPCG(seed, 7))
 			m, now := model{rule: r}, t0
 			var s State
 			passed := 0
-			for i := range 150 {
+			for i := range 120 {
 				step := []time.Duration{0, time.Microsecond, time.Second, 40 * time.Second, 10 * time.Minute, 2 * time.Hour}[dice.IntN(6)]
 				now = now.Add(time.Duration(dice.Int64N(int64(step)+1)) * 2).Truncate(time.Microsecond)
 				st, next := r.Look(r.Settle(s, now), 1, now)
@@ -113,8 +113,8 @@ func TestAgainstModel(t *testing.T) {
 					t.Fatalf("%s, seed %d: told to come back at %v, which is not the first moment", r.Name, seed, st.At)
 				}
 			}
-			if passed == 0 || passed == 150 {
-				t.Errorf("%s, seed %d: %d of 150 passed, which proves little", r.Name, seed, passed)
+			if passed == 0 || passed == 120 {
+				t.Errorf("%s, seed %d: %d of 120 passed, which proves little", r.Name, seed, passed)
 			}
 		}
 	}
