@@ -48,6 +48,14 @@ func (s *Service) Signup(ctx context.Context, r Request, create func(tx *sql.Tx)
 
 // inTx runs fn in a transaction on the service's database, as the application would.
 func (s *Service) inTx(ctx context.Context, fn func(tx *sql.Tx) error) error {
+	end := func() {}
+	if err := s.own(ctx, func(ctx context.Context) (err error) {
+		end, err = s.store.Turn(ctx)
+		return err
+	}); err != nil {
+		return err
+	}
+	defer end()
 	tx, err := s.store.DB().BeginTx(ctx, nil)
 	if err != nil {
 		return err
