@@ -93,7 +93,7 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 		c.Resends, c.ResendAfter = st.resends, now.Add(p.Policy.Rung(st.resends))
 	}
 	isNew := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) && st.letter != recheckLetter
-	if err := t.rows.Begin(ctx, c, t.s.letterFor(c, now), isNew, network(ctx)); err != nil {
+	if err := t.rows.Begin(ctx, c, t.s.letterFor(c, now), isNew, cmp.Or(network(ctx), a.network)); err != nil {
 		return Pending{}, err
 	}
 	pending := pendingOf(c.Challenge)

@@ -306,6 +306,7 @@ func New(c Config) (*Service, error) {
 	}
 	s.limits.set, s.limits.clerk = rules, &clerk{store: c.Store, now: clock.now}
 	s.limits.watch, _ = c.Outbox.Observer.(LimitWatcher)
+	s.limits.byNetwork = slices.ContainsFunc(c.Limits, func(r limit.Rule) bool { return r.By == limit.Network })
 	for i, r := range s.rules {
 		if err := r.check(s); err != nil {
 			return nil, wrong(fmt.Sprintf("Events[%d]", i), err.Error())

@@ -76,12 +76,20 @@ type limits struct {
 	set   *limit.Set
 	watch LimitWatcher // nil for none
 
+	byNetwork bool      // a rule counts by it
+	unknown   sync.Once // a network was missing
+
 	mu   sync.Mutex // guards open
 	open []charge   // oldest first
 }
 
 // spend judges a request and spends from its rules. The error is a [*TooSoonError].
 func (s *Service) spend(ctx context.Context, a limit.Ask, id string, by Asker) (charge, error) {
+	if a.Network == "" && by == ByPerson && s.limits.byNetwork {
+		s.limits.unknown.Do(func() {
+			s.log.Warn("a request came without its network, so that rules by network do not hold for it; take it from pages.Request, or say it with FromNetwork or, over JSON, in the Forwarded field")
+		})
+	}
 	bound := s.limits.set.Bind(a)
 	if len(bound) == 0 {
 		return charge{}, nil

@@ -3,6 +3,7 @@ package illumicode
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -19,6 +20,10 @@ type Request struct {
 	Name    string // display name for the letter; may be empty
 	Locale  string // BCP 47 tags or an Accept-Language value; empty means the fallback
 	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
+
+	// Client is where it came from, as web.Pages.Request fills in; the zero Addr means what
+	// [FromNetwork] has said. Without either, rules by network do not hold, which is logged once.
+	Client netip.Addr
 
 	// Purpose is what [Service.Admit] admits it for: the limits have rules for each. Empty means
 	// signup. The one-call forms know theirs.
@@ -37,6 +42,7 @@ type Request struct {
 type Admission struct {
 	id      string // of the challenge that it may begin
 	purpose string // that it is for; empty for any
+	network string // that it came from
 	spent   charge
 	address message.Address
 	locale  string
@@ -66,6 +72,7 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 	if err != nil {
 		return Admission{}, err
 	}
+	ctx = r.from(ctx)
 	a, err := s.addressed(ctx, r)
 	if err != nil {
 		return Admission{}, err
@@ -73,10 +80,18 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 	if err := s.settleUnused(ctx); err != nil {
 		return Admission{}, err
 	}
-	a.id, a.purpose = newID(), purpose
+	a.id, a.purpose, a.network = newID(), purpose, network(ctx)
 	browser := s.knownBrowser(r.Browser, a.address.Mailbox())
 	a.spent, err = s.spend(ctx, s.ask(ctx, a.address, purpose, r.Subject, browser, limit.First), a.id, ByPerson)
 	return a, err
+}
+
+// from returns a context that says where a request came from, if the caller's does not.
+func (r Request) from(ctx context.Context) context.Context {
+	if network(ctx) == "" && r.Client.IsValid() {
+		return FromNetwork(ctx, r.Client)
+	}
+	return ctx
 }
 
 // addressed checks whom a request is to write to, in which language. It spends nothing.

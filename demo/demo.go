@@ -230,12 +230,17 @@ var terms = map[string]route.Terms{
 	"signal":  {Cost: 0.06, Caps: route.Caps{PerDay: 5_000}},
 }
 
-// islandLimits are the default rules, with room for a whole island that registers within minutes.
+// islandLimits are the default rules, with room for a whole island that registers within minutes, from one
+// machine.
 func islandLimits() []limit.Rule {
 	rules := illumicode.DefaultLimits()
-	for i, r := range rules {
-		if r.New && r.Rate.Times > 0 {
-			rules[i].Rate.Burst = 10_000
+	for i := range rules {
+		switch r := &rules[i]; {
+		case !r.New && r.By != limit.Network:
+		case r.Rate.Times > 0:
+			r.Rate.Burst = 10_000
+		default:
+			r.Quota.Times = 100_000
 		}
 	}
 	return rules

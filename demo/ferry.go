@@ -115,8 +115,9 @@ func (f *ferry) register(w http.ResponseWriter, r *http.Request) {
 		f.broken(w, r)
 		return
 	}
-	pending, err := f.svc.Signup(r.Context(),
-		illumicode.Request{Address: email, Name: name, Locale: r.Header.Get("Accept-Language")},
+	ask := f.pages.Request(r, email)
+	ask.Name = name
+	pending, err := f.svc.Signup(r.Context(), ask,
 		func(tx *sql.Tx) (string, error) { return insertPassenger(r.Context(), tx, email, name, hash) })
 	if errors.Is(err, message.ErrAddress) {
 		form.Message, form.Detail = "bad_address", err.Error()

@@ -100,16 +100,22 @@ func originOf(base string) string {
 
 // from returns the context of a request, with where it came from.
 func from(r *http.Request, client func(*http.Request) netip.Addr) context.Context {
-	if client != nil {
-		if addr := client(r); addr.IsValid() {
-			return illumicode.FromNetwork(r.Context(), addr)
-		}
-		return r.Context()
-	}
-	if at, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
-		return illumicode.FromNetwork(r.Context(), at.Addr())
+	if at := clientOf(r, client); at.IsValid() {
+		return illumicode.FromNetwork(r.Context(), at)
 	}
 	return r.Context()
+}
+
+// clientOf returns where a request came from, as client says; without it, from where it is connected.
+func clientOf(r *http.Request, client func(*http.Request) netip.Addr) netip.Addr {
+	if client != nil {
+		return client(r)
+	}
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return at.Addr()
 }
 
 // hasKey compares digests, so that the time taken tells nothing, not even a length.

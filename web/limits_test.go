@@ -47,6 +47,27 @@ func TestTooSoonPage(t *testing.T) {
 	}
 }
 
+// What pages.Request returns knows where the browser is.
+func TestRequestKnowsItsNetwork(t *testing.T) {
+	s := newSite(t, func(c *illumicode.Config) {
+		c.Limits = []limit.Rule{{Name: "network", By: limit.Network, Quota: limit.Quota{Times: 1, Window: limit.Month}}}
+	})
+	for i, want := range []int{http.StatusOK, http.StatusTooManyRequests} {
+		if r, _ := s.do(s.browser(), "POST", "/code", url.Values{"address": {"p" + string(rune('a'+i)) + "@ternisle.example"}}); r.StatusCode != want {
+			t.Errorf("request %d: %d, want %d", i+1, r.StatusCode, want)
+		}
+	}
+	if text := s.Log.String(); strings.Contains(text, "without its network") {
+		t.Errorf("the log says that a network is missing:\n%s", text)
+	}
+	if _, err := s.Service.SignIn(t.Context(), illumicode.Request{Address: mara}); err != nil {
+		t.Fatal(err)
+	}
+	if text := s.Log.String(); !strings.Contains(text, "without its network") {
+		t.Error("the log does not say that a network is missing")
+	}
+}
+
 // A call with the application's key is made for whom its Forwarded field says; without it nobody's network
 // counts, and not the application's own.
 func TestCallsOnBehalf(t *testing.T) {

@@ -131,10 +131,10 @@ func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p.handler.ServeHTTP(w, r.WithContext(from(r, p.opts.Client)))
 }
 
-// Request returns what somebody asks for at this browser, with what its cookies know: for
-// [illumicode.Service.SignIn] and the like.
+// Request returns what somebody asks for at this browser, with where they are and what its cookies know:
+// for [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like.
 func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
-	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"),
+	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"), Client: clientOf(r, p.opts.Client),
 		Ticket: p.cookie(r, ticketCookie), Browser: p.cookie(r, browserCookie)}
 }
 

@@ -45,7 +45,7 @@ func (a *app) demo() *cobra.Command {
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440", "where the site listens; the inbox takes the two ports above, the simulated providers the third")
+	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440", "where the site listens; the inbox takes the two ports above, the simulated providers the two above those")
 	cmd.Flags().IntVar(&storm, "storm", 0, "cancel the day's sailings for this many passengers while others register; 40000 is a whole day's")
 	cmd.Flags().Lookup("storm").NoOptDefVal = "40000"
 	cmd.Flags().StringVar(&o.Data, "data", "", "keep everything in this folder (default: a temporary one)")

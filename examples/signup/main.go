@@ -58,7 +58,7 @@ func main() {
 	})
 	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) {
 		email := r.PostFormValue("email")
-		pending, err := svc.Signup(r.Context(), illumicode.Request{Address: email}, func(tx *sql.Tx) (string, error) {
+		pending, err := svc.Signup(r.Context(), pages.Request(r, email), func(tx *sql.Tx) (string, error) {
 			result, err := tx.Exec("INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING", email)
 			if err != nil {
 				return "", err
