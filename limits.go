@@ -220,6 +220,10 @@ func (s *Service) ask(ctx context.Context, to message.Address, purpose, subject,
 	if purpose == challenge.StepUp || purpose == challenge.Reverify {
 		a.Subject = digest("subject", subject)
 	}
+	// Who is signed in, and asks at an address of theirs, is not to wait for what strangers have used up.
+	if purpose == challenge.StepUp {
+		a.Browser = a.Subject
+	}
 	return a
 }
 

@@ -241,6 +241,10 @@ func TestKnownBrowserIsNotLockedOut(t *testing.T) {
 		_, err = k.Service.SignIn(t.Context(), illumicode.Request{Address: mara})
 		refused(t, err, "address")
 		signIn(t, k, illumicode.Request{Address: mara, Browser: who.Browser})
+		// Nor those of who is signed in and asked to prove the address once more.
+		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara}, illumicode.Action{Exact: []byte("pay"), Words: "pay"}); err != nil {
+			t.Errorf("a step-up: %v", err)
+		}
 	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: limit.Quota{Times: 3, Window: limit.Month}}))
 }
 
