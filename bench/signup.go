@@ -175,11 +175,11 @@ func signupOn(database string, scale int) ([]figure, error) {
 	}
 	defer b.close()
 	ctx, db := context.Background(), b.store.DB()
-	admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara", Locale: "en"})
-	if err != nil {
-		return nil, err
-	}
 	begin := func() error {
+		admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara", Locale: "en"})
+		if err != nil {
+			return err
+		}
 		return tx(db, func(t *sql.Tx) error {
 			_, err := b.svc.In(t).BeginSignup(ctx, admission, uuid.NewString())
 			return err
