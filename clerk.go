@@ -40,8 +40,10 @@ const maxQuestions = 64
 // ask judges one request and spends from its rules if it is allowed.
 func (c *clerk) ask(ctx context.Context, bound []limit.Bound) (limit.Decision, error) {
 	qu := &question{bound: bound, out: make(chan error, 1)}
-	err := c.put(ctx, qu)
-	return qu.d, err
+	if err := c.put(ctx, qu); err != nil {
+		return limit.Decision{}, err // it may be judged at this moment
+	}
+	return qu.d, nil
 }
 
 // giveBack gives back what one request has spent.

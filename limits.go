@@ -3,6 +3,7 @@ package illumicode
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -189,6 +190,9 @@ func (s *Service) settleUnused(ctx context.Context) error {
 	}
 	begun, err := s.store.Begun(ctx, ids)
 	if err != nil {
+		s.limits.mu.Lock()
+		defer s.limits.mu.Unlock()
+		s.limits.open = slices.Concat(ripe, s.limits.open) // for the next look
 		return err
 	}
 	for _, c := range ripe {

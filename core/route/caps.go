@@ -22,9 +22,6 @@ type Caps struct {
 	Reserve float64
 }
 
-// Any reports whether there is a cap at all.
-func (c Caps) Any() bool { return c.PerSecond > 0 || c.PerDay > 0 || c.PerMonth > 0 || c.AtOnce > 0 }
-
 // Quotas reports whether days or months are capped.
 func (c Caps) Quotas() bool { return c.PerDay > 0 || c.PerMonth > 0 }
 
