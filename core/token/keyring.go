@@ -27,6 +27,7 @@ const (
 	labelAddress = "illumicode/address/1"
 	labelSeal    = "illumicode/seal/1"
 	labelIndex   = "illumicode/index/1"
+	labelReturn  = "illumicode/return/1"
 )
 
 // A Keyring holds the root secrets of one service: one active key that signs, and others that
@@ -55,6 +56,7 @@ type Key struct {
 	code   []byte
 	adr    *macs
 	index  *macs
+	path   *macs
 	seal   []byte
 }
 
@@ -109,6 +111,7 @@ func newKey(kid string, secret []byte, until time.Time) *Key {
 	k.code = derive(secret, labelCode)
 	k.adr = newMACs(derive(secret, labelAddress))
 	k.index = newMACs(derive(secret, labelIndex))
+	k.path = newMACs(derive(secret, labelReturn))
 	k.seal = derive(secret, labelSeal)
 	return k
 }

@@ -386,3 +386,42 @@ func FuzzUnseal(f *testing.F) {
 		}
 	})
 }
+
+// A return path leads to its delivery in whatever case a server has written it, in one spelling, and
+// to none if one character is another.
+func TestReturnPath(t *testing.T) {
+	now := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+	key, other := GenerateKey(now), GenerateKey(now)
+	ring, err := NewKeyring(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const id = "0193579a-0b1c-7def-8123-456789abcdef"
+	path := key.ReturnPath(id)
+	if len(path) != PathLength || path != strings.ToLower(path) {
+		t.Fatalf("ReturnPath = %q", path)
+	}
+	for _, spelling := range []string{path, strings.ToUpper(path), path[:20] + strings.ToUpper(path[20:])} {
+		if got, ok := ring.ReadReturnPath(spelling, now); !ok || got != id {
+			t.Errorf("ReadReturnPath(%q) = %q, %v", spelling, got, ok)
+		}
+	}
+	for i := range len(path) {
+		for _, c := range "abcdefghijklmnopqrstuvwxyz234567" {
+			if byte(c) == path[i] {
+				continue
+			}
+			if got, ok := ring.ReadReturnPath(path[:i]+string(c)+path[i+1:], now); ok {
+				t.Errorf("with %c at %d it leads to %q", c, i, got)
+			}
+		}
+	}
+	for _, forged := range []string{other.ReturnPath(id), path[:41], path + "a", "", strings.Repeat("=", PathLength)} {
+		if got, ok := ring.ReadReturnPath(forged, now); ok {
+			t.Errorf("%q leads to %q", forged, got)
+		}
+	}
+	if got := key.ReturnPath("sailing-7"); got != "" {
+		t.Errorf("an id that is no UUID has the path %q", got)
+	}
+}
