@@ -16,19 +16,20 @@ import (
 // A Story is all that is known of an address, newest first, for who has to explain to its owner
 // where a code went. It holds no code, no link and no ticket.
 type Story struct {
-	Mailbox     string
-	Addresses   []store.Address // for every subject that has it
-	Suppression *store.Suppression
-	Changes     []store.Change
-	Trail       []store.Step
-	Deliveries  []StoryLetter
-	Failures    float64 // wrong codes, as they count now: from 5 on tries are some seconds apart
+	Mailbox    string
+	Addresses  []store.Address     // for every subject that has it
+	Suppressed []store.Suppression // why it is not written to, the widest first
+	Changes    []store.Change
+	Trail      []store.Step
+	Deliveries []StoryLetter
+	Failures   float64 // wrong codes, as they count now: from 5 on tries are some seconds apart
 }
 
-// A StoryLetter is a delivery with its attempts.
+// A StoryLetter is a delivery with its attempts and what came back.
 type StoryLetter struct {
 	store.Delivery
-	Tried []store.Attempt
+	Tried    []store.Attempt
+	Feedback []store.Feedback
 }
 
 // storyLength is how much of each kind a story has at most.
@@ -56,10 +57,8 @@ func (s *Service) Story(ctx context.Context, address string) (Story, error) {
 		}
 		st.Changes = append(st.Changes, changes...)
 	}
-	if sup, found, err := s.suppressed(ctx, st.Mailbox); err != nil {
+	if st.Suppressed, err = s.store.SuppressedAmong(ctx, s.thumbs(st.Mailbox)); err != nil {
 		return st, err
-	} else if found {
-		st.Suppression = &sup
 	}
 	if st.Trail, err = s.store.Trail(ctx, st.Mailbox, storyLength); err != nil {
 		return st, err
@@ -71,11 +70,14 @@ func (s *Service) Story(ctx context.Context, address string) (Story, error) {
 	st.Failures = failures.Count(s.now())
 	letters, err := s.store.LettersTo(ctx, st.Mailbox, to.String(), storyLength)
 	for _, d := range letters {
-		tried, err := s.store.Attempts(ctx, d.ID)
-		if err != nil {
+		one := StoryLetter{Delivery: d}
+		if one.Tried, err = s.store.Attempts(ctx, d.ID); err != nil {
 			return st, err
 		}
-		st.Deliveries = append(st.Deliveries, StoryLetter{d, tried})
+		if one.Feedback, err = s.store.FeedbackOn(ctx, d.ID); err != nil {
+			return st, err
+		}
+		st.Deliveries = append(st.Deliveries, one)
 	}
 	return st, err
 }
@@ -86,32 +88,25 @@ func (s *Service) anyRecipient(address string) (message.Address, error) {
 	return message.ParseRecipient(strings.TrimSpace(address))
 }
 
-// suppressed returns why an address is not written to, if it is so.
-func (s *Service) suppressed(ctx context.Context, mailbox string) (store.Suppression, bool, error) {
+// thumbs returns the thumbprints under which a mailbox may be suppressed, that of new rows first.
+func (s *Service) thumbs(mailbox string) []string {
+	var all []string
 	for _, key := range s.keys.Index() {
-		sup, err := s.store.Suppression(ctx, key.Lookup(mailbox))
-		if err == nil {
-			return sup, true, nil
-		}
-		if !errors.Is(err, store.ErrNotFound) {
-			return sup, false, err
-		}
+		all = append(all, key.Lookup(mailbox))
 	}
-	return store.Suppression{}, false, nil
+	return all
 }
 
 // screen returns which deliveries go to addresses that must not be written to, with the reason.
 func (s *Service) screen(ctx context.Context, claimed []store.Delivery) (map[string]string, error) {
-	index := s.keys.Index()
-	thumbs := make([]string, 0, len(claimed)*len(index))
+	var thumbs []string
 	whose := make(map[string][]store.Delivery, len(claimed))
 	for _, d := range claimed {
 		to, err := message.ParseRecipient(d.Address)
 		if err != nil {
 			continue // it will not be composed either
 		}
-		for _, key := range index {
-			thumb := key.Lookup(to.Mailbox())
+		for _, thumb := range s.thumbs(to.Mailbox()) {
 			thumbs = append(thumbs, thumb)
 			whose[thumb] = append(whose[thumb], d)
 		}
@@ -120,12 +115,42 @@ func (s *Service) screen(ctx context.Context, claimed []store.Delivery) (map[str
 	notes := make(map[string]string, len(found))
 	for _, sup := range found {
 		for _, d := range whose[sup.Thumb] {
-			if sup.Scope == store.AllLetters || !s.letters.Kind(d.Letter).Security() {
-				notes[d.ID] = "its address is suppressed; `illumicode address show` says why"
+			if notes[d.ID] != "" {
+				continue
+			}
+			keep, err := s.keepsBack(ctx, sup, d)
+			if err != nil {
+				return nil, err
+			}
+			if keep {
+				notes[d.ID] = "its address is suppressed (" + string(sup.Scope) + "); `illumicode address show` says why"
 			}
 		}
 	}
 	return notes, err
+}
+
+// bounceRest is how long an address that has bounced is left alone after a challenge was let through.
+const bounceRest = 24 * time.Hour
+
+// keepsBack reports whether a suppression keeps a delivery back. To an address that has bounced one
+// challenge a day may go, so that it can be proven again; and the letters that ask it again, which are
+// rarer than that.
+func (s *Service) keepsBack(ctx context.Context, sup store.Suppression, d store.Delivery) (bool, error) {
+	switch sup.Scope {
+	case store.NoticesOnly:
+		return !s.letters.Kind(d.Letter).Security(), nil
+	case store.BouncedOnce:
+		if d.Challenge == "" {
+			return true, nil
+		}
+		if d.Letter == recheckLetter {
+			return false, nil
+		}
+		let, err := s.store.LetThrough(ctx, sup.Thumb, d.Challenge, bounceRest, s.now())
+		return !let, err
+	}
+	return true, nil
 }
 
 // Suppress keeps letters from an address: notices, or with all also those that its owner asks for.
@@ -138,14 +163,21 @@ func (s *Service) Suppress(ctx context.Context, address string, scope store.Scop
 	if scope != store.AllLetters && scope != store.NoticesOnly {
 		return fmt.Errorf("illumicode: what is suppressed is %q or %q, not %q", store.AllLetters, store.NoticesOnly, scope)
 	}
-	now := s.now()
-	key := s.keys.Index()[0]
 	return s.store.Write(ctx, func(t store.Tx) error {
-		if err := t.Suppress(ctx, store.Suppression{Thumb: key.Lookup(to.Mailbox()), Kid: key.ID(), Mailbox: to.Mailbox(), Scope: scope, Reason: reason, Since: now}); err != nil {
+		if _, err := t.Unsuppress(ctx, s.thumbs(to.Mailbox()), store.AllLetters, store.NoticesOnly); err != nil { // the later word is the one that holds
 			return err
 		}
-		return t.Record(ctx, store.Step{Mailbox: to.Mailbox(), At: now, What: "suppressed", Outcome: string(scope) + ": " + reason, Network: network(ctx)})
+		return s.suppress(ctx, t, to.Mailbox(), scope, reason)
 	})
+}
+
+// suppress adds a suppression, with a line of the trail.
+func (s *Service) suppress(ctx context.Context, t store.Tx, mailbox string, scope store.Scope, reason string) error {
+	now, key := s.now(), s.keys.Index()[0]
+	if err := t.Suppress(ctx, store.Suppression{Thumb: key.Lookup(mailbox), Kid: key.ID(), Mailbox: mailbox, Scope: scope, Reason: reason, Since: now}); err != nil {
+		return err
+	}
+	return t.Record(ctx, store.Step{Mailbox: mailbox, At: now, What: "suppressed", Outcome: string(scope) + ": " + reason, Network: network(ctx)})
 }
 
 // Restore lets letters go to an address again. It reports whether any were kept back.
@@ -154,14 +186,10 @@ func (s *Service) Restore(ctx context.Context, address, reason string) (bool, er
 	if err != nil {
 		return false, err
 	}
-	any := false
+	var any bool
 	err = s.store.Write(ctx, func(t store.Tx) error {
-		for _, key := range s.keys.Index() {
-			did, err := t.Unsuppress(ctx, key.Lookup(to.Mailbox()))
-			if err != nil {
-				return err
-			}
-			any = any || did
+		if any, err = t.Unsuppress(ctx, s.thumbs(to.Mailbox()), store.AllLetters, store.BouncedOnce, store.NoticesOnly); err != nil {
+			return err
 		}
 		return t.Record(ctx, store.Step{Mailbox: to.Mailbox(), At: s.now(), What: "restored", Outcome: reason, Network: network(ctx)})
 	})
@@ -181,7 +209,7 @@ func (s *Service) ConfirmAddress(ctx context.Context, subject, address, reason s
 	now := s.now()
 	return s.store.Write(ctx, func(t store.Tx) error {
 		step := store.Step{Subject: subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: "confirmed by an operator: " + reason, Network: network(ctx)}
-		held, err := t.Confirm(ctx, subject, to.String(), to.Mailbox(), now, step)
+		held, err := t.Confirm(ctx, to.String(), s.thumbs(to.Mailbox()), step)
 		if err == nil && !held {
 			err = ErrHeld
 		}
@@ -205,8 +233,8 @@ func (s *Service) Forget(ctx context.Context, address string, keep bool) (Forgot
 		return Forgotten{}, err
 	}
 	if keep {
-		_, found, err := s.suppressed(ctx, to.Mailbox())
-		if err == nil && !found {
+		found, err := s.store.SuppressedAmong(ctx, s.thumbs(to.Mailbox()))
+		if err == nil && (len(found) == 0 || found[0].Scope != store.AllLetters) {
 			err = s.Suppress(ctx, address, store.AllLetters, "its owner was forgotten")
 		}
 		if err != nil {

@@ -133,8 +133,8 @@ func TestImport(t *testing.T) {
 		if _, err := svc.Import(ctx, rowsOf(illumicode.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed", Reason: "asked in 2020"}), o); err != nil {
 			t.Fatal(err)
 		}
-		if story, err := svc.Story(ctx, "quiet@ternisle.example"); err != nil || story.Suppression == nil || story.Suppression.Reason != "asked in 2020" {
-			t.Errorf("imported as suppressed: %+v, %v", story.Suppression, err)
+		if story, err := svc.Story(ctx, "quiet@ternisle.example"); err != nil || len(story.Suppressed) != 1 || story.Suppressed[0].Reason != "asked in 2020" {
+			t.Errorf("imported as suppressed: %+v, %v", story.Suppressed, err)
 		}
 		boom := errors.New("the file ends in the middle")
 		broken := func(yield func(illumicode.Backfill, error) bool) {
@@ -206,7 +206,7 @@ func TestSuppress(t *testing.T) {
 	if n, err := svc.Store().RekeySuppressions(ctx, newest.ID(), newest.Lookup, 10); err != nil || n != 1 {
 		t.Errorf("%d moved, %v", n, err)
 	}
-	if sup, err := svc.Store().Suppression(ctx, newest.Lookup(mara)); err != nil || sup.Reason != "the second" {
+	if sup, err := svc.Store().SuppressedAmong(ctx, []string{newest.Lookup(mara)}); err != nil || len(sup) != 1 || sup[0].Reason != "the second" {
 		t.Errorf("after it was moved: %+v, %v", sup, err)
 	}
 	if any, err := svc.Restore(ctx, mara, "the order was lifted"); err != nil || !any {

@@ -85,7 +85,7 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		return outbox.Letter{}, err
 	}
 	l := outbox.Letter{
-		Envelope: provider.Envelope{From: m.From.Envelope(), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
+		Envelope: provider.Envelope{From: c.s.back.of(c.s.keys.Active(), d.ID, m.From.Envelope()), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
 		Message:  composed, Signature: d.Signature,
 		Contents: provider.Letter{
 			From: m.From.Envelope(), FromName: m.From.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,

@@ -58,6 +58,14 @@ type Config struct {
 	From      message.Address     // who every letter is from; a provider must accept it as sender
 	Providers []provider.Provider // the ways out, the preferred one first
 
+	// ReturnPath is where what comes back about letters goes: a domain of its own, such as
+	// bounces.ferry.example, or an address at whose host sub-addresses (RFC 5233) arrive, such as
+	// bounces@ferry.example. Each letter's envelope is from an address there that is signed; see
+	// [Service.TakeFeedback]. Empty means that envelopes are from From. A provider whose senders lack
+	// it sends with From.
+	ReturnPath string
+	Bounces    Bounces // what follows from what comes back
+
 	Sign Signer // signs letters, as a dkim.Signer does; nil means unsigned
 	// Data describes the values of the application's own letters: for each letter's name a struct
 	// of the type that its notices will carry. New refuses a letter that uses a field which its
@@ -141,7 +149,9 @@ type Service struct {
 	site      Site
 	from      message.Address
 	froms     map[string]message.Address // of letters that have their own
-	sign      Signer                     // nil for unsigned
+	back      returnPath                 // where bounces go
+	bounces   Bounces
+	sign      Signer // nil for unsigned
 	letters   *letter.Set
 	purposes  map[string]Purpose
 	admit     func(context.Context, message.Address) error
@@ -154,16 +164,19 @@ type Service struct {
 	swept     time.Time  // when counts were last swept
 	caring    sync.Mutex // held by care: guards asked and swept
 	lapsed    func(context.Context, *sql.Tx, Lapse) error
-	writer    letter.Writer
-	mark      *message.Part // inline; nil for none
-	zones     zones
-	maxFile   int64
-	sms       bool // a provider carries SMS
-	rules     []EventRule
-	outbox    *outbox.Outbox
-	log       *slog.Logger
-	clock     *clock
-	now       func() time.Time // the clock's
+
+	feedbackWatch FeedbackWatcher // nil for none
+
+	writer  letter.Writer
+	mark    *message.Part // inline; nil for none
+	zones   zones
+	maxFile int64
+	sms     bool // a provider carries SMS
+	rules   []EventRule
+	outbox  *outbox.Outbox
+	log     *slog.Logger
+	clock   *clock
+	now     func() time.Time // the clock's
 
 	announcing atomic.Bool // workers elsewhere are about to be told
 }
@@ -179,6 +192,10 @@ func New(c Config) (*Service, error) {
 	froms, err := c.senders()
 	if err != nil {
 		return nil, err
+	}
+	back, err := c.returnPath()
+	if err != nil {
+		return nil, wrong("ReturnPath", err.Error())
 	}
 	writer, mark, err := c.Site.writer()
 	if err != nil {
@@ -206,7 +223,7 @@ func New(c Config) (*Service, error) {
 	}
 	s := &Service{
 		store: c.Store, keys: c.Keys, links: token.NewSigner(c.Keys, c.Site.BaseURL, slices.Concat(slices.Sorted(maps.Keys(purposes)), []string{LinkNotMe, LinkUndo})...),
-		site: c.Site, from: c.From, froms: froms, sign: c.Sign, letters: c.Letters, log: c.Log,
+		site: c.Site, from: c.From, froms: froms, back: back, bounces: c.Bounces.withDefaults(), sign: c.Sign, letters: c.Letters, log: c.Log,
 		purposes: purposes, admit: c.Admit, tellOwner: c.TellOwner, welcome: c.Welcome, undo: c.Undo, recheck: c.Recheck.withDefaults(), lapsed: c.Lapsed,
 		clock: clock, now: clock.now,
 		writer: writer, mark: mark, maxFile: c.MaxAttachments, rules: c.Events,
@@ -214,6 +231,7 @@ func New(c Config) (*Service, error) {
 	}
 	s.limits.set, s.limits.clerk = rules, &clerk{store: c.Store, now: clock.now}
 	s.limits.watch, _ = c.Outbox.Observer.(LimitWatcher)
+	s.feedbackWatch, _ = c.Outbox.Observer.(FeedbackWatcher)
 	s.limits.byNetwork = slices.ContainsFunc(c.Limits, func(r limit.Rule) bool { return r.By == limit.Network })
 	for i, r := range s.rules {
 		if err := r.check(s); err != nil {
@@ -227,7 +245,7 @@ func New(c Config) (*Service, error) {
 	if len(s.rules) > 0 {
 		c.Outbox.Events = s.takeEvents
 	}
-	c.Outbox.Care, c.Outbox.Screen = s.care, s.screen
+	c.Outbox.Care, c.Outbox.Screen, c.Outbox.Feedback = s.care, s.screen, s.applyFeedback
 	s.outbox = outbox.New(c.Store, composer{s}, c.Providers, s.now, c.Log, c.Outbox)
 	return s, nil
 }

@@ -8,6 +8,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
+	"log/slog"
 	"math/big"
 	"net"
 	"os"
@@ -19,13 +20,15 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/dkim"
+	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
 )
 
 // A realServer is a mail server from Debian, started in a folder of its own, that takes letters
-// from user crew over STARTTLS and delivers those for gullquay.example into a Maildir.
+// from user crew over STARTTLS and delivers those for jens@gullquay.example into a Maildir. Others there
+// it does not know, and says so to the letter's return path, over LMTP.
 type realServer struct {
 	dir  string
 	port int
@@ -46,7 +49,9 @@ inet_protocols = ipv4
 mynetworks =
 virtual_mailbox_domains = gullquay.example
 virtual_mailbox_base = DIR/mail
-virtual_mailbox_maps = static:inbox/
+virtual_mailbox_maps = inline:{jens@gullquay.example=inbox/}
+smtpd_reject_unlisted_recipient = no
+transport_maps = inline:{bounces.ternisle.example=lmtp:inet:127.0.0.1:BACK}
 virtual_uid_maps = static:65534
 virtual_gid_maps = static:65534
 smtpd_tls_security_level = encrypt
@@ -73,12 +78,14 @@ proxymap unix - - n - - proxymap
 error unix - - n - - error
 retry unix - - n - - error
 virtual unix - n n - - virtual
+lmtp unix - - n - - lmtp
 anvil unix - - n - 1 anvil
 postlog unix-dgram n - n - 1 postlogd
 `
 
-// startServer starts the server; it fails, and says why, where that cannot be done.
-func startServer(t *testing.T) *realServer {
+// startServer starts the server, which knows where bounces go; it fails, and says why, where that cannot
+// be done.
+func startServer(t *testing.T, back net.Addr) *realServer {
 	t.Helper()
 	for _, tool := range []string{"/usr/sbin/postfix", "/usr/sbin/saslpasswd2"} {
 		if _, err := os.Stat(tool); err != nil {
@@ -105,7 +112,7 @@ func startServer(t *testing.T) *realServer {
 			t.Fatal(err)
 		}
 	}
-	fill := strings.NewReplacer("DIR", dir, "PORT", fmt.Sprint(s.port))
+	fill := strings.NewReplacer("DIR", dir, "PORT", fmt.Sprint(s.port), "BACK", fmt.Sprint(back.(*net.TCPAddr).Port))
 	s.write("conf/main.cf", fill.Replace(serverConfig))
 	s.write("conf/master.cf", fill.Replace(serverServices))
 	s.write("conf/sasl/smtpd.conf", fill.Replace("pwcheck_method: auxprop\nauxprop_plugin: sasldb\nmech_list: PLAIN LOGIN\nsasldb_path: DIR/sasldb2\n"))
@@ -157,9 +164,14 @@ func (s *realServer) certificate() {
 }
 
 // A real mail server accepts and delivers our letter over STARTTLS with authentication, and what
-// it delivers still carries a signature that another library accepts.
+// it delivers still carries a signature that another library accepts. What it cannot deliver comes back
+// and makes the address bounced.
 func TestRealMailServer(t *testing.T) {
-	server := startServer(t)
+	back, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := startServer(t, back.Addr())
 	config := smtp.Config{Host: "localhost", Port: server.port, TLS: smtp.StartTLS, User: "crew", Password: "sea gull at noon",
 		CAFile: filepath.Join(server.dir, "cert.pem"), Hello: "ferry.example"}
 	way, err := smtp.New("relay", config)
@@ -179,7 +191,8 @@ func TestRealMailServer(t *testing.T) {
 		log, _ := os.ReadFile(filepath.Join(server.dir, "log"))
 		t.Fatalf("check: %+v\n%s\n%s", r.Steps, strings.Join(r.Raw, "\n"), log)
 	}
-	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Providers, c.Sign = []provider.Provider{way}, signer })
+	k := illumicodetest.New(t, withReturnPath, func(c *illumicode.Config) { c.Providers, c.Sign = []provider.Provider{way}, signer })
+	go feedback.New(k.Service, nil, slog.New(slog.DiscardHandler)).Serve(t.Context(), back, true)
 	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "jens@gullquay.example", Name: "Jens Öhlén", Locale: "ar"}, illumicode.Subject("a"))
 	if err != nil || p.Ticket == "" {
 		t.Fatal(err)
@@ -203,6 +216,14 @@ print(dkim.verify(raw, dnsfunc=lambda name, timeout=5: sys.argv[2].encode()))`
 	out, err := exec.CommandContext(t.Context(), "/usr/bin/python3", "-c", verify, mails[0], key.Record()).CombinedOutput()
 	if err != nil || strings.TrimSpace(string(out)) != "True" {
 		t.Errorf("the delivered letter's signature: %s, %v", out, err)
+	}
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "gone@gullquay.example"}, illumicode.Subject("b")); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, func() bool { return fmt.Sprint(scopes(t, k, "gone@gullquay.example")) == "[bounced]" })
+	story, err := k.Service.Story(t.Context(), "gone@gullquay.example")
+	if err != nil || len(story.Deliveries) != 1 || len(story.Deliveries[0].Feedback) != 1 || story.Deliveries[0].Feedback[0].Status != "5.1.1" {
+		t.Errorf("the bounce of a real server: %+v, %v", story.Deliveries, err)
 	}
 	config.Password = "sea gull at midnight"
 	wrong, err := smtp.New("relay", config)

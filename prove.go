@@ -333,7 +333,7 @@ func (t Tx) addWelcome(ctx context.Context, p Proof, now time.Time) error {
 
 // confirm records the address of an accepted proof as confirmed.
 func (t Tx) confirm(ctx context.Context, p Proof, now time.Time) error {
-	held, err := t.rows.Confirm(ctx, p.subject, p.address.String(), p.address.Mailbox(), now, p.accepted(ctx, now))
+	held, err := t.rows.Confirm(ctx, p.address.String(), t.s.thumbs(p.address.Mailbox()), p.accepted(ctx, now))
 	if err != nil {
 		return err
 	}

@@ -285,7 +285,7 @@ func (t Tx) Settle(ctx context.Context, id, keep string) error {
 		return err
 	}
 	step := store.Step{Challenge: c.Challenge, Subject: c.Subject, Mailbox: mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled", Network: network(ctx)}
-	held, err := t.rows.Confirm(ctx, c.Subject, to.String(), mailbox, now, step)
+	held, err := t.rows.Confirm(ctx, to.String(), t.s.thumbs(mailbox), step)
 	if err != nil || !held {
 		return errors.Join(err, ErrHeld)
 	}

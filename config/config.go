@@ -18,6 +18,7 @@ import (
 	"github.com/BurntSushi/toml"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/provider"
@@ -41,6 +42,7 @@ type File struct {
 	Outbox   Outbox     `toml:"outbox"`
 	Guard    Guard      `toml:"guard"`
 	Event    []Event    `toml:"event"`
+	Feedback Feedback   `toml:"feedback"`
 	Serve    Serve      `toml:"serve"`
 
 	path string
@@ -326,6 +328,11 @@ func (f *File) check() error {
 	}
 	if _, err := f.Client(); err != nil {
 		return err
+	}
+	for i, one := range f.Feedback.Complaints {
+		if _, err := message.ParseAddress(one); err != nil {
+			return f.wrong(fmt.Sprintf("feedback.complaints[%d]", i), "is %w", err)
+		}
 	}
 	_, err := f.Limits()
 	return err

@@ -112,8 +112,11 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 		TellOwner: f.Flows.TellOwner, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
 		Recheck: illumicode.Recheck{Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch, Grace: time.Duration(f.Flows.Grace)},
 		Limits:  rules,
-		Events:  f.events(),
-		Guard:   outbox.Guard{Mode: outbox.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
+
+		ReturnPath: f.Feedback.ReturnPath, Bounces: illumicode.Bounces{Soft: f.Feedback.Soft, Within: time.Duration(f.Feedback.Within)},
+
+		Events: f.events(),
+		Guard:  outbox.Guard{Mode: outbox.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
 		Outbox: outbox.Config{
 			Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved, Observer: watch,
 			Keep: time.Duration(f.Outbox.Keep), KeepOnce: time.Duration(f.Outbox.KeepOnce), Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),

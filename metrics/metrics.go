@@ -15,6 +15,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"github.com/illumicode/illumicode/core/report"
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
@@ -28,6 +29,7 @@ type Metrics struct {
 	claimed  *prometheus.CounterVec
 	woken    prometheus.Counter
 	judged   *prometheus.CounterVec
+	back     *prometheus.CounterVec
 	waiting  *prometheus.GaugeVec
 	oldest   *prometheus.GaugeVec
 	sampled  prometheus.Gauge
@@ -52,6 +54,8 @@ func New() *Metrics {
 			Help: "How often a worker looked because it was woken, and not for its poll."}),
 		judged: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "illumicode_limit_total",
 			Help: "Requests judged by limits in this process: admitted, refused by a rule, or noted by one that only observes."}, []string{"rule", "verdict"}),
+		back: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "illumicode_feedback_total",
+			Help: "What came back about letters and was applied in this process, by who told it and what it was."}, []string{"source", "kind"}),
 		waiting: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "illumicode_deliveries",
 			Help: "Deliveries on their way, by lane and state, as of the last sample."}, []string{"lane", "state"}),
 		oldest: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "illumicode_oldest_due_seconds",
@@ -59,7 +63,7 @@ func New() *Metrics {
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
 	}
-	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.waiting, m.oldest, m.sampled)
+	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.back, m.waiting, m.oldest, m.sampled)
 	return m
 }
 
@@ -94,6 +98,11 @@ func (m *Metrics) Judged(rule string, refused, noted bool) {
 		verdict = "refused"
 	}
 	m.judged.WithLabelValues(rule, verdict).Inc()
+}
+
+// CameBack implements illumicode.FeedbackWatcher.
+func (m *Metrics) CameBack(source string, kind report.Kind) {
+	m.back.WithLabelValues(source, string(kind)).Inc()
 }
 
 // Sampled implements [outbox.Observer].

@@ -30,7 +30,7 @@ func (w *worker) listen(ctx context.Context) {
 // SQLite a writer that does looks again after 1, 3, 8 and 18 milliseconds.
 const breath = time.Millisecond
 
-// chores expands lists and takes events until ctx ends.
+// chores expands lists, takes events and applies feedback until ctx ends.
 func (w *worker) chores(ctx context.Context) {
 	for pause := time.Duration(0); ctx.Err() == nil; {
 		began := time.Now()
@@ -38,7 +38,7 @@ func (w *worker) chores(ctx context.Context) {
 		switch {
 		case err != nil && ctx.Err() == nil:
 			pause = nextPause(pause)
-			w.log.Error("lists and events cannot be worked on", "error", err, "again_in", pause)
+			w.log.Error("lists, events and feedback cannot be worked on", "error", err, "again_in", pause)
 			sleep(ctx, pause)
 		case n > 0:
 			w.Wake()
@@ -92,13 +92,21 @@ func (w *worker) chore(ctx context.Context) (int, error) {
 			return 0, err
 		}
 	}
-	if w.cfg.Events == nil {
+	if w.cfg.Events != nil {
+		if any, err = w.store.AnyEvent(ctx); err != nil {
+			return n, err
+		}
+		if any {
+			m, err := w.cfg.Events(ctx)
+			if n += m; err != nil {
+				return n, err
+			}
+		}
+	}
+	if w.cfg.Feedback == nil {
 		return n, nil
 	}
-	if any, err = w.store.AnyEvent(ctx); err != nil || !any {
-		return n, err
-	}
-	m, err := w.cfg.Events(ctx)
+	m, err := w.cfg.Feedback(ctx)
 	return n + m, err
 }
 

@@ -123,7 +123,7 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 			c.Unable = "carries no SMS"
 		case l.SMS == "" && !can.Mail:
 			c.Unable = "carries no mail"
-		case l.SMS == "" && !can.MaySend(l.Envelope.From):
+		case l.SMS == "" && !can.MaySend(l.Contents.From):
 			c.Unable = "may not send from this address"
 		case !one.terms.Takes(destination(d.Address)):
 			c.Unable = "is not for this recipient's domain"

@@ -113,11 +113,15 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 			beginErr = ctx.Err()
 		}
 	}
+	envelope := letter.Envelope
+	if letter.SMS == "" && !p.Can().MaySend(envelope.From) { // it knows the sender, and not where bounces go
+		envelope.From = letter.Contents.From
+	}
 	var r provider.Result
 	panicked, handed := false, beginErr == nil
 	if handed {
 		r, panicked = w.hand(ctx, d, p, provider.Handover{
-			ID: d.ID, Envelope: letter.Envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
+			ID: d.ID, Envelope: envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
 			Begin: func(ctx context.Context) error {
 				if err := begin(ctx); err != nil {
 					return err

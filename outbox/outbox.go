@@ -74,10 +74,11 @@ type Config struct {
 	// 4 for normal and 1 for bulk.
 	Weights map[store.Lane]int
 
-	Site   string                                                                                   // the base URL that the database must send for; empty for any
-	Events func(ctx context.Context) (n int, err error)                                             // turns some events that wait into deliveries; nil for none
-	Screen func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error) // why some must not be sent, by their ids; nil for nobody
-	Care   func(ctx context.Context) (n int, err error)                                             // does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
+	Site     string                                                                                   // the base URL that the database must send for; empty for any
+	Feedback func(ctx context.Context) (n int, err error)                                             // applies some of what came back; nil for none
+	Events   func(ctx context.Context) (n int, err error)                                             // turns some events that wait into deliveries; nil for none
+	Screen   func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error) // why some must not be sent, by their ids; nil for nobody
+	Care     func(ctx context.Context) (n int, err error)                                             // does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
 }
 
 func (c Config) withDefaults() Config {

@@ -57,11 +57,13 @@ var (
 	selectHolder = q(`SELECT subject FROM illumicode_holder WHERE mailbox = ?`)
 	deleteHolder = q(`DELETE FROM illumicode_holder WHERE mailbox = ? AND subject = ? AND NOT EXISTS (SELECT 1 FROM illumicode_address a
 		WHERE a.subject = illumicode_holder.subject AND a.mailbox = illumicode_holder.mailbox AND a.standing <> 'unconfirmed')`)
+	lastProven     = q(`SELECT COALESCE(MAX(since), 0) FROM illumicode_address WHERE mailbox = ? AND standing = 'confirmed'`)
 	anyAddress     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?)`)
 	confirmAddress = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
 		VALUES (?, ?, ?, 'confirmed', ?)
 		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox,
-		reason = '', asked = 0, grace_ends = 0`, insertTrail)
+		reason = '', asked = 0, grace_ends = 0`, insertTrail,
+		`DELETE FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) AND scope = 'bounced'`)
 	deleteAddress     = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ?`)
 	deleteUnconfirmed = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
 )
@@ -78,14 +80,22 @@ func (t Tx) HoldMailbox(ctx context.Context, subject, mailbox string, now time.T
 	return holder == subject, err
 }
 
+// Proven returns when a mailbox was last confirmed; the zero time if it is not now.
+func (t Tx) Proven(ctx context.Context, mailbox string) (time.Time, error) {
+	rows, err := t.query(ctx, lastProven, mailbox)
+	at, err := one(t.s, rows, err, scanInt)
+	return instant(at), err
+}
+
 // Confirm records an address as confirmed for a subject, with a line of its trail, and reports
-// whether it could: false means that another subject holds the mailbox.
-func (t Tx) Confirm(ctx context.Context, subject, address, mailbox string, now time.Time, step Step) (bool, error) {
-	holds, err := t.HoldMailbox(ctx, subject, mailbox, now)
+// whether it could: false means that another subject holds the mailbox. What bounces have suppressed
+// ends; thumbs are the mailbox's thumbprints under all keys.
+func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step Step) (bool, error) {
+	holds, err := t.HoldMailbox(ctx, step.Subject, step.Mailbox, step.At)
 	if err != nil || !holds {
 		return false, err
 	}
-	return true, t.all(ctx, confirmAddress, []any{subject, address, mailbox, millis(now)}, step.args())
+	return true, t.all(ctx, confirmAddress, []any{step.Subject, address, step.Mailbox, millis(step.At)}, step.args(), []any{list(thumbs)})
 }
 
 // AnyAddress reports whether a subject has an address, confirmed or not.
@@ -114,6 +124,16 @@ func (t Tx) RemoveUnconfirmed(ctx context.Context, subject, address string) erro
 
 var setStanding = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
 	WHERE subject = ? AND mailbox = ? AND standing <> ? AND standing IN ('confirmed', 'stale', 'bounced')`)
+
+var setBounced = q(`UPDATE illumicode_address SET standing = 'bounced', since = ?, reason = ?, grace_ends = ?, asked = ?
+	WHERE mailbox = ? AND standing IN ('confirmed', 'stale')`)
+
+// SetBounced makes a mailbox bounced for every subject that had confirmed it. They count as asked just
+// now: a letter that asks would come back as well.
+func (t Tx) SetBounced(ctx context.Context, mailbox, reason string, grace, now time.Time) error {
+	_, err := t.exec(ctx, setBounced, millis(now), reason, millis(grace), millis(now), mailbox)
+	return err
+}
 
 var (
 	selectAddresses = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE subject = ? ORDER BY since DESC, address`)

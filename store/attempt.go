@@ -198,14 +198,25 @@ func (t Tx) endOther(ctx context.Context, e End) error {
 		return err
 	}
 	ended, err := t.end(ctx, a.Delivery, e.Claim, a.Number, e.Spent, e.State, e.Note, e.Bundle, a.Ended)
-	if err != nil || !ended || e.Fallback == nil {
+	if err != nil || !ended {
 		return err
+	}
+	if a.Class == retry.RecipientRefused {
+		if _, err := t.InsertFeedback(ctx, refused(a)); err != nil {
+			return err
+		}
+	}
+	if e.Fallback == nil {
+		return nil
 	}
 	return t.InsertDelivery(ctx, *e.Fallback)
 }
 
 // list returns a JSON array, which a query reads with json_each(?).
 func list[T any](all []T) string {
+	if all == nil {
+		return "[]"
+	}
 	raw, err := json.Marshal(all)
 	if err != nil {
 		panic(err) // strings and numbers always marshal

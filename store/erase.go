@@ -19,6 +19,8 @@ var (
 
 	// What is about a mailbox alone goes.
 	forgetRows = []string{
+		q(`DELETE FROM illumicode_feedback WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
+		q(`DELETE FROM illumicode_feedback WHERE mailbox IN (SELECT value FROM json_each(?))`),
 		q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
 		q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT id FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
 		q(`DELETE FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
@@ -52,8 +54,10 @@ var (
 			q(`UPDATE illumicode_trail SET outcome = ? || ? || ? || ? WHERE CAST(seq AS TEXT) = ?`)},
 		{q(`SELECT subject || ' ' || address, reason, '', '', '' FROM illumicode_address WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_address SET reason = ? || ? || ? || ? WHERE subject || ' ' || address = ?`)},
-		{q(`SELECT thumb, reason, '', '', '' FROM illumicode_suppression WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_suppression SET reason = ? || ? || ? || ? WHERE thumb = ?`)},
+		{q(`SELECT thumb || ' ' || scope, reason, '', '', '' FROM illumicode_suppression WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_suppression SET reason = ? || ? || ? || ? WHERE thumb || ' ' || scope = ?`)},
+		{q(`SELECT id, words, note, remote, '' FROM illumicode_feedback WHERE LOWER(words || note || remote) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_feedback SET words = ?, note = ?, remote = ? || ? WHERE id = ?`)},
 		{q(`SELECT id, draft, '', '', '' FROM illumicode_fanout WHERE LOWER(draft) LIKE ? ESCAPE '!'`), q(`UPDATE illumicode_fanout SET draft = ? || ? || ? || ? WHERE id = ?`)},
 		{q(`SELECT delivery || ' ' || CAST(number AS TEXT), reply, '', '', '' FROM illumicode_attempt WHERE LOWER(reply) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_attempt SET reply = ? || ? || ? || ? WHERE delivery || ' ' || CAST(number AS TEXT) = ?`)},

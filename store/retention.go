@@ -16,6 +16,7 @@ var (
 	deleteOldChallenges = q(`DELETE FROM illumicode_challenge WHERE id IN (SELECT id FROM illumicode_challenge WHERE id < ? AND state <> 'open' AND ends < ? ORDER BY id LIMIT 500)`)
 	deleteOldChanges    = q(`DELETE FROM illumicode_change WHERE id IN (SELECT id FROM illumicode_change WHERE id < ? AND state IN ('stopped', 'settled') AND undo_ends < ? ORDER BY id LIMIT 500)`)
 	deleteOldFailures   = q(`DELETE FROM illumicode_failure WHERE name IN (SELECT name FROM illumicode_failure WHERE at < ? LIMIT 500)`)
+	deleteOldFeedback   = q(`DELETE FROM illumicode_feedback WHERE id IN (SELECT id FROM illumicode_feedback WHERE taken < ? AND state <> 'waiting' ORDER BY taken LIMIT 500)`)
 	deleteOldPieces     = q(`DELETE FROM illumicode_attachment_piece WHERE bundle IN (` + oldBundles + `)`)
 	deleteOldFiles      = q(`DELETE FROM illumicode_attachment WHERE bundle IN (` + oldBundles + `)`)
 )
@@ -27,7 +28,7 @@ const oldBundles = `SELECT bundle FROM illumicode_attachment b WHERE bundle < ?
 	ORDER BY bundle LIMIT 20`
 
 // Sweep removes what is older than it need be: deliveries that ended before ended with their
-// attempts, challenges and changes of address of that time with their trail, de-duplication keys made
+// attempts and what came back about them, challenges and changes of address of that time with their trail, de-duplication keys made
 // before once, and wrong codes of that time, which count nothing any more. It works in steps of at most 500 rows and
 // returns how many rows it removed.
 func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, err error) {
@@ -46,6 +47,7 @@ func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, 
 		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldChallenges, oldest, millis(ended)) },
 		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldChanges, oldest, millis(ended)) },
 		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldFailures, millis(once)) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldFeedback, millis(ended)) },
 	} {
 		n, err := s.steps(ctx, step)
 		total += n

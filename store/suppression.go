@@ -18,29 +18,26 @@ type Suppression struct {
 // A Scope is what a suppression keeps back.
 type Scope string
 
-// The scopes.
+// The scopes, the widest first.
 const (
 	AllLetters  Scope = "all"
+	BouncedOnce Scope = "bounced" // letters came back: all but one challenge a day, so that the address can be proven again
 	NoticesOnly Scope = "notices"
 )
 
+const suppressionColumns = `thumb, kid, mailbox, scope, reason, since`
+
 var (
-	upsertSuppression = q(`INSERT INTO illumicode_suppression (thumb, kid, mailbox, scope, reason, since) VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT (thumb) DO UPDATE SET mailbox = excluded.mailbox, scope = excluded.scope, reason = excluded.reason, since = excluded.since`)
-	selectSuppression = q(`SELECT thumb, kid, mailbox, scope, reason, since FROM illumicode_suppression WHERE thumb = ?`)
-	deleteSuppression = q(`DELETE FROM illumicode_suppression WHERE thumb = ?`)
+	upsertSuppression = q(`INSERT INTO illumicode_suppression (` + suppressionColumns + `, let_at, let_challenge) VALUES (?, ?, ?, ?, ?, ?, 0, '')
+		ON CONFLICT (thumb, scope) DO UPDATE SET mailbox = excluded.mailbox, reason = excluded.reason, since = excluded.since`)
+	suppressedAmong   = q(`SELECT ` + suppressionColumns + ` FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) ORDER BY scope`)
+	deleteSuppression = q(`DELETE FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) AND scope IN (SELECT value FROM json_each(?))`)
 )
 
 // Suppress keeps letters from an address from now on, or changes why.
 func (t Tx) Suppress(ctx context.Context, s Suppression) error {
 	_, err := t.exec(ctx, upsertSuppression, s.Thumb, s.Kid, s.Mailbox, string(s.Scope), s.Reason, millis(s.Since))
 	return err
-}
-
-// Suppression returns why an address is not written to, or [ErrNotFound].
-func (s *Store) Suppression(ctx context.Context, thumb string) (Suppression, error) {
-	rows, err := s.query(ctx, selectSuppression, thumb)
-	return one(s, rows, err, scanSuppression)
 }
 
 func scanSuppression(r scanner) (x Suppression, err error) {
@@ -50,24 +47,36 @@ func scanSuppression(r scanner) (x Suppression, err error) {
 	return x, err
 }
 
-var suppressedAmong = q(`SELECT thumb, kid, mailbox, scope, reason, since FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?))`)
-
-// SuppressedAmong returns the suppressions among thumbprints.
+// SuppressedAmong returns the suppressions among thumbprints, the widest scope first.
 func (s *Store) SuppressedAmong(ctx context.Context, thumbs []string) ([]Suppression, error) {
 	rows, err := s.query(ctx, suppressedAmong, list(thumbs))
 	return collect(s, rows, err, scanSuppression)
 }
 
-// Unsuppress lets letters go to an address again, and reports whether any were kept back.
-func (t Tx) Unsuppress(ctx context.Context, thumb string) (bool, error) {
-	n, err := t.exec(ctx, deleteSuppression, thumb)
-	return n == 1, err
+// Unsuppress lets letters go to an address again that some scopes kept back, and reports whether any
+// did. thumbs are its thumbprints under all keys.
+func (t Tx) Unsuppress(ctx context.Context, thumbs []string, scopes ...Scope) (bool, error) {
+	n, err := t.exec(ctx, deleteSuppression, list(thumbs), list(scopes))
+	return n > 0, err
+}
+
+var letThrough = q(`UPDATE illumicode_suppression SET let_at = ?, let_challenge = ?
+	WHERE thumb = ? AND scope = 'bounced' AND (let_challenge = ? OR let_at <= ?)`)
+
+// LetThrough reports whether the letter of a challenge may go to an address that has bounced: if none of
+// another challenge has within every.
+func (s *Store) LetThrough(ctx context.Context, thumb, challenge string, every time.Duration, now time.Time) (let bool, err error) {
+	return let, s.Write(ctx, func(t Tx) error {
+		n, err := t.exec(ctx, letThrough, millis(now), challenge, thumb, challenge, millis(now.Add(-every)))
+		let = n == 1
+		return err
+	})
 }
 
 var (
-	suppressionsUnder = q(`SELECT thumb, kid, mailbox, scope, reason, since FROM illumicode_suppression WHERE kid <> ? AND mailbox <> '' ORDER BY thumb LIMIT ?`)
-	copySuppression   = q(`INSERT INTO illumicode_suppression (thumb, kid, mailbox, scope, reason, since) VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT (thumb) DO NOTHING`)  // it was suppressed again under the newer key: that is the later word
+	suppressionsUnder = q(`SELECT ` + suppressionColumns + ` FROM illumicode_suppression WHERE kid <> ? AND mailbox <> '' ORDER BY thumb, scope LIMIT ?`)
+	copySuppression   = q(`INSERT INTO illumicode_suppression (` + suppressionColumns + `, let_at, let_challenge) VALUES (?, ?, ?, ?, ?, ?, 0, '')
+		ON CONFLICT (thumb, scope) DO NOTHING`)  // it was suppressed again under the newer key: that is the later word
 )
 
 // RekeySuppressions puts up to n suppressions that are not under a key under it, and returns how many
@@ -83,7 +92,7 @@ func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(ma
 			if _, err := t.exec(ctx, copySuppression, thumb(x.Mailbox), kid, x.Mailbox, string(x.Scope), x.Reason, millis(x.Since)); err != nil {
 				return err
 			}
-			if _, err := t.Unsuppress(ctx, x.Thumb); err != nil {
+			if _, err := t.Unsuppress(ctx, []string{x.Thumb}, x.Scope); err != nil {
 				return err
 			}
 		}

@@ -78,14 +78,21 @@ type Pages struct {
 	handler   http.Handler
 }
 
+// basePath returns the path of a site's base URL, without a slash at its end.
+func basePath(baseURL string) string {
+	_, rest, _ := strings.Cut(baseURL, "://")
+	_, path, found := strings.Cut(rest, "/")
+	if !found {
+		return ""
+	}
+	return "/" + path
+}
+
 // NewPages returns the pages of a service. The error is about Options.Templates or Options.Origins.
 func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	site := svc.Site()
 	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath, takeBack: site.NotMePath}
-	_, rest, _ := strings.Cut(site.BaseURL, "://")
-	if i := strings.IndexByte(rest, '/'); i >= 0 {
-		p.base = rest[i:]
-	}
+	p.base = basePath(site.BaseURL)
 	p.opts.After = cmp.Or(o.After, p.base+"/")
 	p.templates = template.Must(template.ParseFS(files, "pages/*.html"))
 	if o.Templates != nil {

@@ -68,11 +68,18 @@ func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, address str
 	})
 }
 
+// keptBack says in words what a suppression keeps back.
+var keptBack = map[store.Scope]string{
+	store.AllLetters:  "all letters",
+	store.BouncedOnce: "it bounced: all but one challenge a day, which lifts this if it is proven",
+	store.NoticesOnly: "notices",
+}
+
 // story prints what is known of an address, in the order in which somebody asks.
 func (a *app) story(s illumicode.Story) {
 	a.line("%s", s.Mailbox)
-	if s.Suppression != nil {
-		a.line("  SUPPRESSED (%s) since %s: %s. `illumicode address restore` lets letters go again.", s.Suppression.Scope, clock(s.Suppression.Since), s.Suppression.Reason)
+	for _, sup := range s.Suppressed {
+		a.line("  SUPPRESSED (%s) since %s%s `illumicode address restore` lets letters go again.", keptBack[sup.Scope], clock(sup.Since), because(sup.Reason))
 	}
 	if s.Failures >= 5 {
 		a.line("  Many wrong codes lately: tries are some seconds apart. That fades within hours.")
@@ -102,6 +109,9 @@ func (a *app) story(s illumicode.Story) {
 		for _, t := range d.Tried {
 			a.line("      %s  attempt %d through %s: %s  %s", clock(t.Begun), t.Number, t.Provider, t.Class, t.Reply)
 		}
+		for _, f := range d.Feedback {
+			a.line("      %s", cameBack(f))
+		}
 	}
 	if len(s.Trail) > 0 {
 		a.line("")
@@ -124,7 +134,7 @@ func storyJSON(s illumicode.Story) map[string]any {
 		for j, t := range d.Tried {
 			tried[j] = map[string]any{"number": t.Number, "provider": t.Provider, "begun": t.Begun, "class": t.Class, "reply": t.Reply}
 		}
-		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created, "note": d.Note, "attempts": tried}
+		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created, "note": d.Note, "attempts": tried, "outcome": outcome(d.Feedback), "feedback": feedbackJSON(d.Feedback)}
 	}
 	standings := make([]map[string]any, len(s.Addresses))
 	for i, one := range s.Addresses {
@@ -135,9 +145,11 @@ func storyJSON(s illumicode.Story) map[string]any {
 		trail[i] = map[string]any{"at": t.At, "what": t.What, "outcome": t.Outcome, "network": t.Network, "challenge": t.Challenge}
 	}
 	out := map[string]any{"mailbox": s.Mailbox, "standings": standings, "letters": letters, "trail": trail}
-	if s.Suppression != nil {
-		out["suppressed"] = map[string]any{"scope": s.Suppression.Scope, "reason": s.Suppression.Reason, "since": s.Suppression.Since}
+	suppressed := make([]map[string]any, len(s.Suppressed))
+	for i, sup := range s.Suppressed {
+		suppressed[i] = map[string]any{"scope": sup.Scope, "reason": sup.Reason, "since": sup.Since}
 	}
+	out["suppressed"] = suppressed
 	return out
 }
 

@@ -5,6 +5,7 @@ package main
 import (
 	"time"
 
+	"github.com/illumicode/illumicode/core/report"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -28,6 +29,9 @@ type deliveryJSON struct {
 	Fallback      string        `json:"fallback,omitempty"`
 	Looks         string        `json:"looks,omitempty"` // the letter's text, its secrets masked
 	Tried         []attemptJSON `json:"tried,omitempty"`
+
+	Outcome  report.Kind    `json:"outcome,omitempty"`
+	Feedback []feedbackLine `json:"feedback,omitempty"`
 }
 
 func deliveryOf(d store.Delivery) deliveryJSON {

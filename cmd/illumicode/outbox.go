@@ -218,10 +218,15 @@ func (a *app) outboxShow() *cobra.Command {
 			for _, at := range attempts {
 				v.Tried = append(v.Tried, attemptOf(at))
 			}
+			feedback, err := svc.Store().FeedbackOn(cmd.Context(), d.ID)
+			if err != nil {
+				return err
+			}
+			v.Outcome, v.Feedback = outcome(feedback), feedbackJSON(feedback)
 			look, lookErr := svc.Preview(cmd.Context(), d)
 			v.Looks = look.Text
 			return a.print(v, func() {
-				a.showText(d, attempts)
+				a.showText(d, attempts, feedback)
 				a.line("")
 				if lookErr != nil {
 					a.line("The letter cannot be shown: %v.", lookErr)
@@ -260,7 +265,7 @@ func find(ctx context.Context, st *store.Store, id string) (store.Delivery, erro
 	return found[0], nil
 }
 
-func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
+func (a *app) showText(d store.Delivery, attempts []store.Attempt, feedback []store.Feedback) {
 	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 	row := func(name, format string, args ...any) {
 		fmt.Fprintf(w, "%s\t%s\n", name, fmt.Sprintf(format, args...))
@@ -286,6 +291,9 @@ func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
 		row("why", "%s", d.Note)
 	}
 	row("next", "%s", next(d))
+	if o := outcome(feedback); o != "" {
+		row("outcome", "%s", o)
+	}
 	w.Flush()
 	for _, at := range attempts {
 		a.line("")
@@ -306,6 +314,12 @@ func (a *app) showText(d store.Delivery, attempts []store.Attempt) {
 	}
 	if len(attempts) == 0 {
 		a.line("\nno attempt yet")
+	}
+	for i, f := range feedback {
+		if i == 0 {
+			a.line("")
+		}
+		a.line("%s", cameBack(f))
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/internal/serving"
 	"github.com/illumicode/illumicode/web"
 )
@@ -46,7 +47,20 @@ func (a *app) serve() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				hooks, err := f.Webhooks()
+				if err != nil {
+					return err
+				}
+				webhooks, err := web.NewWebhooks(svc, hooks)
+				if err != nil {
+					return err
+				}
+				back, err := f.ListenFeedback()
+				if err != nil {
+					return err
+				}
 				mux := http.NewServeMux()
+				mux.Handle(webhooks.Path, webhooks)
 				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal(), web.APIOptions{Origins: f.Serve.Origins, Client: client}))
 				mux.Handle("/", pages)
 				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
@@ -55,6 +69,10 @@ func (a *app) serve() *cobra.Command {
 				group.Go(func() error { f.FollowKeyring(ctx, svc.Keys(), log); return nil })
 				group.Go(func() error { return figures.serve(ctx, svc, log) })
 				group.Go(func() error { return serving.Until(ctx, l, mux) })
+				if back != nil {
+					log.Info("taking bounces and complaints", "address", back.Addr().String(), "lmtp", f.Feedback.LMTP)
+					group.Go(func() error { return feedback.New(svc, f.Feedback.Complaints, log).Serve(ctx, back, f.Feedback.LMTP) })
+				}
 				return group.Wait()
 			})
 		},

@@ -272,9 +272,9 @@ func accept(b *bed) {
 		b.Errorf("%d won, %d tries", won.Load(), spent.Load())
 	}
 	b.write(func(t store.Tx) error {
-		first, err := t.Confirm(b.Context(), "7", "m@ternisle.example", "m@ternisle.example", start, store.Step{Subject: "7", At: start, What: "accepted"})
+		first, err := t.Confirm(b.Context(), "m@ternisle.example", nil, store.Step{Subject: "7", Mailbox: "m@ternisle.example", At: start, What: "accepted"})
 		b.must(err)
-		other, err := t.Confirm(b.Context(), "8", "m@ternisle.example", "m@ternisle.example", start, store.Step{Subject: "7", At: start, What: "accepted"})
+		other, err := t.Confirm(b.Context(), "m@ternisle.example", nil, store.Step{Subject: "8", Mailbox: "m@ternisle.example", At: start, What: "accepted"})
 		if !first || other {
 			b.Errorf("one mailbox, two holders: %v and %v", first, other)
 		}

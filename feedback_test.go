@@ -1,0 +1,245 @@
+package illumicode_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/report"
+	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/store"
+)
+
+// saying is a provider named harbour that answers so.
+type saying func(to string) provider.Result
+
+func (saying) Name() string          { return "harbour" }
+func (saying) Can() provider.Ability { return provider.Ability{Mail: true} }
+
+func (s saying) Send(ctx context.Context, h provider.Handover) provider.Result {
+	if err := h.Begin(ctx); err != nil {
+		return provider.NotBegun(err)
+	}
+	return s(h.Envelope.To)
+}
+
+func withReturnPath(c *illumicode.Config) {
+	c.ReturnPath, c.Outbox.Poll = "bounces.ternisle.example", 10*time.Millisecond
+}
+
+// takes gives the service feedback on a letter and waits until it is applied.
+func takes(t *testing.T, k *illumicodetest.Kit, path string, kind report.Kind) store.Feedback {
+	t.Helper()
+	at := fmt.Sprint(time.Now().UnixNano())
+	n, err := k.Service.TakeFeedback(t.Context(), illumicode.Feedback{Path: path, Report: report.Report{ID: at, Kind: kind, Status: "5.1.1", Text: "nobody"}})
+	if err != nil || n != 1 {
+		t.Fatal(n, err)
+	}
+	delivery, err := k.Service.ReadReturnPath(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var last store.Feedback
+	eventually(t, func() bool {
+		all, err := k.Service.Store().FeedbackOn(t.Context(), delivery)
+		if err == nil && len(all) > 0 {
+			last = all[len(all)-1]
+		}
+		return last.State == store.FeedbackApplied
+	})
+	return last
+}
+
+func scopes(t *testing.T, k *illumicodetest.Kit, address string) (all []store.Scope) {
+	t.Helper()
+	story, err := k.Service.Story(t.Context(), address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range story.Suppressed {
+		all = append(all, s.Scope)
+	}
+	return all
+}
+
+// After a hard bounce nothing is sent but one challenge a day; a proof of that one ends it. A report
+// about a letter from before the proof then changes nothing.
+func TestBounceAndProof(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		svc, ctx := k.Service, t.Context()
+		n := register(t, k, "7", mara)
+		welcome := k.Letter(mara, n).EnvelopeFrom
+		if len(welcome) != token.PathLength+len("@bounces.ternisle.example") {
+			t.Fatalf("the envelope is from %q", welcome)
+		}
+		notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}})
+		path := k.Letter(mara, n+1).EnvelopeFrom
+		if f := takes(t, k, strings.ToUpper(path), report.HardBounce); f.Note != "the address has bounced" {
+			t.Errorf("what followed: %q", f.Note)
+		}
+		if got := standings(t, k, "7")[mara]; got != store.Bounced || fmt.Sprint(scopes(t, k, mara)) != "[bounced]" {
+			t.Errorf("it stands as %q, suppressed %v", got, scopes(t, k, mara))
+		}
+		d := ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(2), To: illumicode.Request{Address: mara}}), store.Suppressed)
+		if !strings.Contains(d.Note, "bounced") {
+			t.Errorf("why the notice was kept back: %q", d.Note)
+		}
+		first := signIn(t, k, illumicode.Request{Address: mara})
+		code := k.Letter(mara, n+2).Code()
+		k.Clock.Move(2 * time.Minute)
+		signIn(t, k, illumicode.Request{Address: mara}) // another challenge on the same day
+		eventually(t, func() bool {
+			sent, err := svc.Store().LettersTo(ctx, mara, mara, 1)
+			return err == nil && sent[0].Letter == "signin" && sent[0].State == store.Suppressed
+		})
+		if _, err := svc.SignInCode(ctx, first.Ticket, code, nil); err != nil {
+			t.Fatal(err)
+		}
+		if got := standings(t, k, "7")[mara]; got != store.Confirmed || len(scopes(t, k, mara)) != 0 {
+			t.Errorf("after the proof it stands as %q, suppressed %v", got, scopes(t, k, mara))
+		}
+		if f := takes(t, k, path, report.HardBounce); !strings.HasPrefix(f.Note, "nothing") || len(scopes(t, k, mara)) != 0 {
+			t.Errorf("an old letter's bounce: %q, suppressed %v", f.Note, scopes(t, k, mara))
+		}
+		notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(3), To: illumicode.Request{Address: mara}})
+		k.Letter(mara, n+3)
+	}, withPier(t), withReturnPath)
+}
+
+// Letters that come back softly add up; a complaint keeps notices back and no code, and a proof does
+// not end it.
+func TestSoftBouncesAndComplaint(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		k.Clock.Move(time.Second)
+		for i := range 3 {
+			if got := standings(t, k, "7")[mara]; got != store.Confirmed {
+				t.Fatalf("after %d soft bounces it is %q", i, got)
+			}
+			notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(i), To: illumicode.Request{Address: mara}})
+			path := k.Letter(mara, n+1+i).EnvelopeFrom
+			takes(t, k, path, report.SoftBounce)
+			takes(t, k, path, report.SoftBounce) // twice for one letter is one letter
+		}
+		if got := standings(t, k, "7")[mara]; got != store.Bounced {
+			t.Errorf("after three soft bounces it is %q", got)
+		}
+		register(t, k, "8", "jens@ternisle.example")
+		takes(t, k, k.Letter("jens@ternisle.example", 1).EnvelopeFrom, report.Complaint)
+		ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(9), To: illumicode.Request{Address: "jens@ternisle.example"}}), store.Suppressed)
+		p := signIn(t, k, illumicode.Request{Address: "jens@ternisle.example"})
+		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter("jens@ternisle.example", 2).Code(), nil); err != nil {
+			t.Error(err)
+		}
+		if got := fmt.Sprint(scopes(t, k, "jens@ternisle.example")); got != "[notices]" {
+			t.Errorf("after a complaint and a proof: %s", got)
+		}
+	}, withPier(t), withReturnPath, func(c *illumicode.Config) { c.Bounces.Soft = 3 })
+}
+
+// A forged report is about no letter: it suppresses nobody, however much it knows.
+func TestForgedFeedback(t *testing.T) {
+	k := illumicodetest.New(t, withReturnPath)
+	n := register(t, k, "7", mara)
+	l := k.Letter(mara, n)
+	path := l.EnvelopeFrom
+	stranger := token.GenerateKey(time.Now()).ReturnPath("0193579a-0b1c-7def-8123-456789abcdef") + "@bounces.ternisle.example"
+	for _, forged := range []string{mara, stranger, "b" + path[1:], path[:token.PathLength-1] + "@bounces.ternisle.example", strings.Replace(path, "bounces.", "bounce.", 1), "crew@ternisle.example", ""} {
+		_, err := k.Service.TakeFeedback(t.Context(), illumicode.Feedback{Path: forged, Report: report.Report{Kind: report.HardBounce}})
+		if err == nil || forged != "" && !errors.Is(err, illumicode.ErrForeignPath) {
+			t.Errorf("a report to %q was taken: %v", forged, err)
+		}
+	}
+	if got := standings(t, k, "7")[mara]; got != store.Confirmed || len(scopes(t, k, mara)) != 0 {
+		t.Errorf("forged reports made it %q, suppressed %v", got, scopes(t, k, mara))
+	}
+}
+
+// A provider's word that overtakes the record of its own attempt waits for it. Replayed, out of order,
+// or about a letter that nobody knows, it does no harm.
+func TestFeedbackOvertakes(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		svc, st, ctx := k.Service, k.Service.Store(), t.Context()
+		hook := func(id, letter string, kind report.Kind) illumicode.Feedback {
+			return illumicode.Feedback{Source: "harbour", Letter: letter, Report: report.Report{ID: id, Kind: kind, Status: "5.1.1"}}
+		}
+		early := []illumicode.Feedback{hook("2", "harbour-1", report.HardBounce), hook("1", "harbour-1", report.Delivered), hook("3", "never sent", report.HardBounce)}
+		for _, want := range []int{3, 0} { // the second time all are repeats
+			if n, err := svc.TakeFeedback(ctx, early...); err != nil || n != want {
+				t.Fatalf("%d were new, want %d; %v", n, want, err)
+			}
+		}
+		time.Sleep(100 * time.Millisecond) // workers look, and find no attempt
+		waiting, err := st.FeedbackIn(ctx, store.FeedbackWaiting, 10)
+		if err != nil || len(waiting) != 3 {
+			t.Fatalf("%d wait, %v", len(waiting), err)
+		}
+		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}})
+		ended(t, k, id, store.Sent)
+		k.Clock.Move(time.Minute)
+		var all []store.Feedback
+		eventually(t, func() bool { all, err = st.FeedbackOn(ctx, id); return err == nil && len(all) == 2 })
+		if got := report.Outcome(all[0].Kind, all[1].Kind); got != report.HardBounce {
+			t.Errorf("the outcome is %q", got)
+		}
+		eventually(t, func() bool { return fmt.Sprint(scopes(t, k, mara)) == "[bounced]" })
+		k.Clock.Move(25 * time.Hour)
+		eventually(t, func() bool {
+			aside, err := st.FeedbackIn(ctx, store.FeedbackAside, 10)
+			return err == nil && len(aside) == 1 && aside[0].Remote == "never sent"
+		})
+	}, withPier(t), func(c *illumicode.Config) {
+		c.Outbox.Poll = 10 * time.Millisecond
+		c.Providers[0] = saying(func(string) provider.Result { return provider.Result{Class: retry.Accepted, ID: "harbour-1"} })
+	})
+}
+
+// What a provider refuses for its recipient's sake is a bounce that has not even left.
+func TestRefusedRecipient(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		for address, want := range map[string]string{"gone@ternisle.example": "[bounced]", "full@ternisle.example": "[]"} {
+			id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: address}})
+			ended(t, k, id, store.Failed)
+			eventually(t, func() bool {
+				all, err := k.Service.Store().FeedbackOn(t.Context(), id)
+				return err == nil && len(all) == 1 && all[0].State == store.FeedbackApplied
+			})
+			if got := fmt.Sprint(scopes(t, k, address)); got != want {
+				t.Errorf("%s: suppressed %s, want %s", address, got, want)
+			}
+		}
+	}, withPier(t), func(c *illumicode.Config) {
+		c.Outbox.Poll = 10 * time.Millisecond
+		c.Providers[0] = saying(func(to string) provider.Result {
+			if strings.HasPrefix(to, "gone") {
+				return provider.Result{Class: retry.RecipientRefused, Code: 550, Enhanced: "5.1.1", Reply: "550 5.1.1 nobody"}
+			}
+			return provider.Result{Class: retry.RecipientRefused, Code: 552, Enhanced: "5.2.2", Reply: "552 5.2.2 full"}
+		})
+	})
+}
+
+func TestReturnPathConfig(t *testing.T) {
+	k := illumicodetest.New(t, func(c *illumicode.Config) { c.ReturnPath = "Bounce@ternisle.example" })
+	begin(t, k, "7")
+	path := k.Letter(mara, 1).EnvelopeFrom
+	if _, err := k.Service.ReadReturnPath(strings.ToUpper(path)); err != nil || !strings.HasPrefix(path, "bounce+") || len(path) > 64+len("@ternisle.example") {
+		t.Errorf("%q: %v", path, err)
+	}
+	for bad, says := range map[string]string{
+		"no domain": "neither a domain nor an address", "localhost": "neither", strings.Repeat("b", 22) + "@ternisle.example": "at most 21",
+	} {
+		c := illumicode.Config{Store: k.Service.Store(), Keys: k.Keys, From: address(t, "crew@ternisle.example"), Site: k.Service.Site(), ReturnPath: bad}
+		c.Providers = append(c.Providers, k.Way)
+		if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "ReturnPath") {
+			t.Errorf("ReturnPath %q: %v, want an error that says %q", bad, err, says)
+		}
+	}
+}
