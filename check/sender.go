@@ -59,6 +59,15 @@ func Sender(ctx context.Context, r Resolver, domain string, keys []dkim.Key) []p
 	return s.steps
 }
 
+// ReturnPath checks the records of the domain that envelopes are from: MX, without which nothing comes
+// back, and SPF, which receivers look up for this domain (RFC 7208 §2.4).
+func ReturnPath(ctx context.Context, r Resolver, domain string) []provider.Step {
+	s := &sender{ctx: ctx, r: r, domain: domain}
+	s.mx()
+	s.spf()
+	return s.steps
+}
+
 func (s *sender) note(what string, v provider.Verdict, saw, next string, took time.Duration) {
 	s.steps = append(s.steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next, Took: took})
 }

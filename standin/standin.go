@@ -9,11 +9,18 @@
 //	POST /sms     a form: to, text                      -> 201 {"sms":[{"id":"…"}]}
 //	GET  /letters what was accepted
 //	PUT  /temper  JSON: a [Temper]
+//
+// What became of a letter it POSTs as {"id":…,"event":"delivered"}, where the event may also be
+// "returned", with "status" and "text", or "complaint". X-Standin-Signature is sha256= and the HMAC-SHA256,
+// in hexadecimal, of the time in X-Standin-Time, a dot and the body.
 package standin
 
 import (
 	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -43,7 +50,10 @@ type Temper struct {
 	RetryAfterS int      `json:"retry_after_s"` // what a 429 asks to wait
 	Senders     []string `json:"senders"`       // domains it takes letters from; empty means any
 	Key         string   `json:"key"`           // the bearer token it wants; empty means none
-	Webhook     string   `json:"webhook"`       // where it POSTs {"id":…,"event":"delivered"} for each letter; empty means nowhere
+	Webhook     string   `json:"webhook"`       // where it POSTs what became of each letter; empty means nowhere
+	WebhookKey  string   `json:"webhook_key"`   // signs these POSTs; empty means unsigned
+	Return      float64  `json:"return"`        // share of the letters taken that come back, says the webhook
+	Complain    float64  `json:"complain"`      // share of them about which the reader complains
 }
 
 // ReadTemper reads a temper in JSON. A field that there is not is an error: a temper with a typing
@@ -64,6 +74,8 @@ type Letter struct {
 	Subject     string `json:"subject,omitempty"`
 	Text        string `json:"text"`
 	HTML        string `json:"html,omitempty"`
+
+	event string // what the webhook will say
 }
 
 // A Standin is a simulated provider. It is safe for concurrent use. Use [New].
@@ -158,6 +170,15 @@ func (s *Standin) offer(l Letter) (mood, Letter, Temper) {
 	if m == takes || m == cuts {
 		l.ID = fmt.Sprintf("stand-in-%06d", s.taken+1)
 		s.taken++
+		l.event = "delivered"
+		if fate := s.temper.Return + s.temper.Complain; fate > 0 {
+			switch roll := s.dice.Float64(); {
+			case roll < s.temper.Return:
+				l.event = "returned"
+			case roll < fate:
+				l.event = "complaint"
+			}
+		}
 		s.letters = append(s.letters, l)
 		if len(s.letters) > keep {
 			s.letters = slices.Delete(s.letters, 0, keep/2)
@@ -239,24 +260,35 @@ func (s *Standin) serve(w http.ResponseWriter, r *http.Request, l Letter, status
 	default:
 		answer(w, status, ok(l.ID))
 		if t.Webhook != "" {
-			go callBack(t.Webhook, l.ID)
+			go callBack(t, l)
 		}
 	}
 }
 
-// callBack tells a webhook of a delivery. It tries once, and nobody minds if that fails.
-func callBack(address, id string) {
+// callBack tells a webhook what became of a letter. It tries once, and nobody minds if that fails.
+func callBack(t Temper, l Letter) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	body, err := json.Marshal(map[string]string{"id": id, "event": "delivered"})
+	said := map[string]string{"id": l.ID, "event": l.event}
+	if l.event == "returned" {
+		said["status"], said["text"] = "5.1.1", "550 5.1.1 nobody of that name"
+	}
+	body, err := json.Marshal(said)
 	if err != nil {
 		return
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, t.Webhook, bytes.NewReader(body))
 	if err != nil {
 		return
 	}
 	req.Header.Set("Content-Type", "application/json")
+	if t.WebhookKey != "" {
+		stamp := strconv.FormatInt(time.Now().Unix(), 10)
+		h := hmac.New(sha256.New, []byte(t.WebhookKey))
+		fmt.Fprintf(h, "%s.%s", stamp, body)
+		req.Header.Set("X-Standin-Time", stamp)
+		req.Header.Set("X-Standin-Signature", "sha256="+hex.EncodeToString(h.Sum(nil)))
+	}
 	if resp, err := http.DefaultClient.Do(req); err == nil {
 		resp.Body.Close()
 	}

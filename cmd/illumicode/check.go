@@ -138,6 +138,10 @@ func (c checker) run(r check.Resolver) ([]section, error) {
 			s.Steps = check.Sender(c.ctx, r, from.Domain(), signer.Keys())
 		}
 		all = append(all, s)
+		if path := c.f.Feedback.ReturnPath; path != "" {
+			domain := path[strings.LastIndexByte(path, '@')+1:]
+			all = append(all, section{About: "return path " + domain, Steps: check.ReturnPath(c.ctx, r, domain)})
+		}
 	}
 	return all, nil
 }

@@ -21,26 +21,29 @@ const maxBlock = 64 << 10
 // fields are header fields by name in small letters. Of several, the first counts.
 type fields map[string]string
 
-// readFields reads fields up to an empty line. Lines that are none are passed over: reports come
-// from programs of all ages. whole is false if the input ended before the empty line.
-func readFields(r *bufio.Reader) (f fields, whole bool) {
-	f = make(fields)
+// readFields reads fields, in a charset, up to an empty line, or with io.EOF to the end. After any other
+// error the last of them may be missing. Lines that are no fields are passed over: reports come from
+// programs of all ages.
+func readFields(r *bufio.Reader, charset string) (fields, error) {
+	f := make(fields)
 	name := ""
 	for left := maxBlock; ; {
 		line, err := r.ReadSlice('\n')
-		for err == bufio.ErrBufferFull { // a line longer than the buffer: its beginning is enough
+		if err == bufio.ErrBufferFull { // its beginning is enough
 			line = bytes.Clone(line)
-			_, err = r.ReadSlice('\n')
+			for err == bufio.ErrBufferFull {
+				_, err = r.ReadSlice('\n')
+			}
 		}
-		text := strings.TrimRight(string(line), "\r\n")
-		if text == "" {
-			return f, err == nil
+		text := inUTF8(bytes.TrimRight(line, "\r\n"), charset)
+		if err != nil && err != io.EOF || text == "" {
+			return f, err
 		}
-		if left -= len(text); left > 0 && err == nil {
+		if left -= len(text); left > 0 {
 			name = f.add(name, text)
 		}
 		if err != nil {
-			return f, false
+			return f, err
 		}
 	}
 }

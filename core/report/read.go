@@ -2,7 +2,6 @@ package report
 
 import (
 	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -28,7 +27,8 @@ const (
 // follows; the rest stays unread.
 //
 // The report is the first multipart/report that is not inside another message: a returned letter that
-// is a report itself is not taken for one. The error is [ErrNotReport], [ErrTruncated], or that of r.
+// is a report itself is not taken for one. The error is [ErrNotReport] or [ErrTruncated], with ID and
+// Paths as far as the header says them, or that of r.
 func Read(r io.Reader) (Report, error) {
 	watched := &watched{r: r}
 	head, body := message(watched)
@@ -36,14 +36,11 @@ func Read(r io.Reader) (Report, error) {
 	if watched.err != nil {
 		return Report{}, watched.err
 	}
-	if err != nil {
-		return Report{}, err
-	}
 	rep.ID = oneLine(bare(head["message-id"]))
 	for _, name := range []string{"delivered-to", "x-original-to", "envelope-to", "to"} { // of the report, which went to the letter's return path
 		rep.Paths = append(rep.Paths, bare(head[name]))
 	}
-	return rep, nil
+	return rep, err
 }
 
 // watched remembers an error of the input that is not its end.
@@ -63,7 +60,7 @@ func (w *watched) Read(p []byte) (int, error) {
 // message reads the header of a message. A line "From …" that a mail folder puts in front is no field.
 func message(r io.Reader) (fields, *bufio.Reader) {
 	body := bufio.NewReaderSize(r, 4<<10)
-	head, _ := readFields(body)
+	head, _ := readFields(body, "")
 	return head, body
 }
 
@@ -123,15 +120,13 @@ func readParts(parts *multipart.Reader) (Report, error) {
 		kind, params := head.contentType()
 		switch kind {
 		case "message/delivery-status", "message/global-delivery-status": // RFC 6533 §3
-			raw, whole := read(part)
-			if rep, err = readStatus(inUTF8(raw, params["charset"]), whole); err != nil {
+			if rep, err = readStatus(part, params["charset"]); err != nil {
 				return rep, err
 			}
 			known = true
 		case "message/feedback-report":
-			raw, whole := read(part)
-			f, ended := readFields(bufio.NewReader(bytes.NewReader(raw)))
-			if !whole && !ended {
+			f, err := readFields(bufio.NewReader(part), params["charset"])
+			if err != nil && err != io.EOF {
 				return rep, ErrTruncated
 			}
 			rep, known = readComplaint(f), true
@@ -144,7 +139,7 @@ func readParts(parts *multipart.Reader) (Report, error) {
 			}
 		default:
 			if n == 0 {
-				raw, _ := read(part)
+				raw, _ := io.ReadAll(io.LimitReader(part, maxBlock)) // what is missing tells the next part
 				words = inUTF8(raw, params["charset"])
 			}
 		}
@@ -158,39 +153,24 @@ func readParts(parts *multipart.Reader) (Report, error) {
 	return rep, nil
 }
 
-// read returns the beginning of a part, and whether the part has an end.
-func read(part io.Reader) (raw []byte, whole bool) {
-	raw, err := io.ReadAll(io.LimitReader(part, maxBlock))
-	if err == nil {
-		_, err = io.Copy(io.Discard, part)
-	}
-	return raw, err == nil
-}
-
 // readStatus reads the fields about a message and about its recipients (RFC 3464 §2). A letter of
 // ours has one recipient; where a server tells of several, since the address stands for more than one,
 // the letter came back only if it came back from all.
-func readStatus(text string, whole bool) (Report, error) {
-	in := bufio.NewReader(strings.NewReader(text))
-	about, ended := readFields(in)
+func readStatus(part io.Reader, charset string) (Report, error) {
+	in := bufio.NewReader(part)
+	about, err := readFields(in, charset)
 	rep := Report{At: instant(about["arrival-date"])}
-	for first := true; ; first = false {
+	for err == nil {
 		var f fields
-		f, ended = readFields(in)
-		if len(f) == 0 && !ended {
-			break
-		}
-		if !ended && !whole { // its last field may be half a field
-			break
+		f, err = readFields(in, charset)
+		if err != nil && err != io.EOF || len(f) == 0 { // it is cut, or these are two empty lines in a row
+			continue
 		}
 		one, err := readRecipient(f)
 		if err != nil {
-			if len(f) == 0 {
-				continue // two empty lines in a row
-			}
 			return rep, err
 		}
-		if first || rep.Kind == "" || lighter(one.Kind, rep.Kind) {
+		if rep.Kind == "" || lighter(one.Kind, rep.Kind) {
 			at := rep.At
 			rep = one
 			if rep.At.IsZero() {
@@ -198,13 +178,10 @@ func readStatus(text string, whole bool) (Report, error) {
 			}
 		}
 	}
-	switch {
-	case rep.Kind != "":
-		return rep, nil
-	case !whole:
+	if rep.Kind == "" {
 		return rep, ErrTruncated
 	}
-	return rep, fmt.Errorf("%w: its status part tells of no recipient", ErrNotReport)
+	return rep, nil
 }
 
 // lighter orders what is told of several recipients: one that got the letter outweighs those that

@@ -1,0 +1,245 @@
+package feedback_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/smtp"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/feedback"
+	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store"
+)
+
+const mara = "mara@ternisle.example"
+
+// bounce returns a notification that a letter with this return path came back.
+func bounce(path, filling string) string {
+	return strings.ReplaceAll(`From: postmaster@ternisle.example
+To: `+path+`
+Message-ID: <n1@ternisle.example>
+MIME-Version: 1.0
+Content-Type: multipart/report; report-type=delivery-status; boundary="rep"
+
+--rep
+
+`+filling+`
+--rep
+Content-Type: message/delivery-status
+
+Reporting-MTA: dns; mx.ternisle.example
+
+Final-Recipient: rfc822;mara@ternisle.example
+Action: failed
+Status: 5.1.1
+
+--rep--
+`, "\n", "\r\n")
+}
+
+// complaint returns an abuse report about a letter, which went to another address.
+func complaint(path string) string {
+	return strings.ReplaceAll(`From: abuse@ternisle.example
+To: complaints@ternisle.example
+MIME-Version: 1.0
+Content-Type: multipart/report; report-type=feedback-report; boundary="rep"
+
+--rep
+
+A report.
+--rep
+Content-Type: message/feedback-report
+
+Feedback-Type: abuse
+Version: 1
+
+--rep
+Content-Type: text/rfc822-headers
+
+Return-Path: <`+path+`>
+Subject: Confirm
+
+--rep--
+`, "\n", "\r\n")
+}
+
+type desk struct {
+	*illumicodetest.Kit
+	post *feedback.Post
+	path string // of mara's letter
+}
+
+func newDesk(t *testing.T) desk {
+	t.Helper()
+	k := illumicodetest.New(t, func(c *illumicode.Config) { c.ReturnPath = "bounces.ternisle.example" })
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7")); err != nil {
+		t.Fatal(err)
+	}
+	return desk{k, feedback.New(k.Service, []string{"complaints@ternisle.example"}, slog.New(slog.DiscardHandler)), k.Letter(mara, 1).EnvelopeFrom}
+}
+
+// wait waits until mara's suppressions are as wanted.
+func (d desk) wait(t *testing.T, want string) {
+	t.Helper()
+	got := ""
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		story, err := d.Service.Story(t.Context(), mara)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = ""
+		for _, s := range story.Suppressed {
+			got += string(s.Scope) + " "
+		}
+		if got == want {
+			return
+		}
+	}
+	t.Fatalf("suppressed: %q, want %q", got, want)
+}
+
+func (d desk) serve(t *testing.T, lmtp bool) (address string) {
+	t.Helper()
+	network, where := "tcp", "127.0.0.1:0"
+	if lmtp {
+		network, where = "unix", filepath.Join(t.TempDir(), "lmtp")
+	}
+	l, err := net.Listen(network, where)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- d.post.Serve(ctx, l, lmtp) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-ended; err != nil {
+			t.Errorf("Serve = %v", err)
+		}
+	})
+	return l.Addr().String()
+}
+
+// Over SMTP only return paths of this service and addresses for complaints are taken. A bounce of 50 MB
+// is one like another, and its repeat is no second one.
+func TestSMTP(t *testing.T) {
+	d := newDesk(t)
+	address := d.serve(t, false)
+	send := func(to, message string) error { return smtp.SendMail(address, nil, "", []string{to}, []byte(message)) }
+	forged := "b" + d.path[1:]
+	for _, to := range []string{mara, forged, "crew@ternisle.example", "complaints@bounces.ternisle.example"} {
+		if err := send(to, bounce(d.path, "")); err == nil || !strings.HasPrefix(err.Error(), "550") {
+			t.Errorf("a message to %s: %v, want a 550", to, err)
+		}
+	}
+	if err := send("complaints@ternisle.example", complaint(forged)); err != nil { // taken, lest it bounce, and about nothing
+		t.Error(err)
+	}
+	if err := send(d.path, "Subject: I am away\r\n\r\nuntil Monday\r\n"); err != nil {
+		t.Error(err)
+	}
+	d.wait(t, "")
+	long := bounce(d.path, strings.Repeat(strings.Repeat("x", 998)+"\n", 50_000))
+	for range 2 {
+		if err := send(strings.ToUpper(d.path), long); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d.wait(t, "bounced ")
+	if err := send("complaints@ternisle.example", complaint(d.path)); err != nil {
+		t.Fatal(err)
+	}
+	d.wait(t, "bounced notices ")
+	id, err := d.Service.ReadReturnPath(d.path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if all, err := d.Service.Store().FeedbackOn(t.Context(), id); err != nil || len(all) != 2 {
+		t.Errorf("%d feedbacks on the letter, %v; want a bounce and a complaint", len(all), err)
+	}
+}
+
+// Over LMTP each recipient has an answer of its own. While the database is away it is "not now", and
+// the server that has the report comes again.
+func TestLMTP(t *testing.T) {
+	d := newDesk(t)
+	conn, err := net.Dial("unix", d.serve(t, true))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	say := func(line, want string) {
+		t.Helper()
+		if line != "" {
+			fmt.Fprintf(conn, "%s\r\n", line)
+		}
+		buf := make([]byte, 4096)
+		conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+		n, err := conn.Read(buf)
+		if err != nil || !strings.HasPrefix(string(buf[:n]), want) {
+			t.Fatalf("%.40q is answered %q, %v; want %s", line, buf[:n], err, want)
+		}
+	}
+	transaction := func(want string) {
+		t.Helper()
+		say("MAIL FROM:<>", "250")
+		say("RCPT TO:<"+d.path+">", "250")
+		say("RCPT TO:<mara@ternisle.example>", "550")
+		say("DATA", "354")
+		say(strings.TrimSuffix(bounce(d.path, "words"), "\r\n")+"\r\n.", want)
+	}
+	say("", "220")
+	say("LHLO mx.ternisle.example", "250")
+	st := d.Service.Store()
+	if _, err := st.DB().Exec("ALTER TABLE illumicode_feedback RENAME TO elsewhere"); err != nil {
+		t.Fatal(err)
+	}
+	transaction("451")
+	if _, err := st.DB().Exec("ALTER TABLE elsewhere RENAME TO illumicode_feedback"); err != nil {
+		t.Fatal(err)
+	}
+	transaction("250")
+	d.wait(t, "bounced ")
+}
+
+// From a file or a pipe the address may be in the header alone. What ends too early is shown, and
+// nothing follows from it.
+func TestTake(t *testing.T) {
+	d := newDesk(t)
+	whole := bounce(d.path, "words")
+	for _, tt := range []struct {
+		name, message string
+		to            []string
+		want          error
+	}{
+		{"cut in its status", whole[:strings.Index(whole, "Status:")+9], nil, feedback.ErrUnread},
+		{"no report", "To: " + d.path + "\r\n\r\nhello\r\n", nil, feedback.ErrUnread},
+		{"about nobody's letter", bounce("gone@elsewhere.example", ""), []string{mara}, illumicode.ErrForeignPath},
+		{"delivered with its address beside it", strings.Replace(whole, "To: ", "X-To: ", 1), []string{d.path}, nil},
+	} {
+		if _, err := d.post.Take(t.Context(), tt.to, strings.NewReader(tt.message)); !errors.Is(err, tt.want) || err != nil && tt.want == nil {
+			t.Errorf("%s: %v, want %v", tt.name, err, tt.want)
+		}
+	}
+	if _, err := d.post.Take(t.Context(), nil, io.MultiReader(strings.NewReader(whole[:200]), broken{})); !errors.Is(err, io.ErrClosedPipe) {
+		t.Errorf("an input that fails: %v", err)
+	}
+	d.wait(t, "bounced ")
+	id, _ := d.Service.ReadReturnPath(d.path)
+	all, err := d.Service.Store().FeedbackOn(t.Context(), id)
+	if err != nil || len(all) != 2 || !strings.Contains(all[0].Words, "ends too early") || all[0].State == store.FeedbackAside {
+		t.Errorf("on the letter: %+v, %v", all, err)
+	}
+}
+
+type broken struct{}
+
+func (broken) Read([]byte) (int, error) { return 0, io.ErrClosedPipe }
