@@ -5,27 +5,27 @@ import (
 	"slices"
 	"sync"
 
+	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/store"
 )
 
 // A queue holds what a worker has claimed and no sender has begun, lane by lane, and knows what
 // senders have in work.
 type queue struct {
-	most    int // of a lane
-	weights map[store.Lane]int
-	room    map[store.Lane]chan struct{} // something was taken
+	most int                          // of a lane
+	room map[store.Lane]chan struct{} // something was taken
 
 	mu     sync.Mutex // guards what follows
 	ready  *sync.Cond
 	lanes  map[store.Lane][]store.Delivery
-	credit map[store.Lane]int
+	turns  route.Turns
 	known  map[string]int64 // the claim of every delivery that is queued or in work
 	closed bool
 }
 
 func newQueue(most int, weights map[store.Lane]int) *queue {
-	q := &queue{most: most, weights: weights, room: make(map[store.Lane]chan struct{}),
-		lanes: make(map[store.Lane][]store.Delivery), credit: make(map[store.Lane]int), known: make(map[string]int64)}
+	q := &queue{most: most, room: make(map[store.Lane]chan struct{}), turns: route.NewTurns(weights[store.Urgent], weights[store.Normal], weights[store.Bulk]),
+		lanes: make(map[store.Lane][]store.Delivery), known: make(map[string]int64)}
 	// The lanes that one fetcher fills share what it waits for.
 	q.room[store.Urgent], q.room[store.Normal] = make(chan struct{}, 1), make(chan struct{}, 1)
 	q.room[store.Bulk] = q.room[store.Normal]
@@ -93,26 +93,16 @@ func (q *queue) take(reserved bool) (store.Delivery, bool) {
 	}
 }
 
-// next chooses a lane by smooth weighted turns: each that has something earns its weight, the
-// richest goes, and pays what all have earned.
-func (q *queue) next(reserved bool) (best store.Lane, ok bool) {
+// next chooses a lane.
+func (q *queue) next(reserved bool) (lane store.Lane, ok bool) {
 	if reserved && !q.closed { // at the end everybody helps to give back
 		return store.Urgent, len(q.lanes[store.Urgent]) > 0
 	}
-	total := 0
-	for _, lane := range store.Lanes {
-		if len(q.lanes[lane]) == 0 {
-			q.credit[lane] = 0
-			continue
-		}
-		total += q.weights[lane]
-		q.credit[lane] += q.weights[lane]
-		if !ok || q.credit[lane] > q.credit[best] {
-			best, ok = lane, true
-		}
+	i := q.turns.Next(func(i int) bool { return len(q.lanes[store.Lanes[i]]) > 0 })
+	if i < 0 {
+		return "", false
 	}
-	q.credit[best] -= total
-	return best, ok
+	return store.Lanes[i], true
 }
 
 // close lets senders empty the queue and end.

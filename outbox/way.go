@@ -27,12 +27,8 @@ type way struct {
 
 	leasing sync.Mutex // held while the caps are asked for more, by one at a time
 
-	mu     sync.Mutex           // guards what follows
-	quota  map[bool]route.Lease // by whether it is the urgent lane's
-	full   map[bool]route.Refusal
-	pace   map[bool]route.Slots
-	queued map[bool]int       // letters that wait for their moment
-	later  map[bool]time.Time // when moments are given out again
+	mu     sync.Mutex // guards what follows
+	hold   route.Hold
 	health route.Health
 	good   int       // successes that health does not know yet
 	told   time.Time // when it was last written
@@ -42,8 +38,7 @@ type way struct {
 func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) []*way {
 	all := make([]*way, len(providers))
 	for i, p := range providers {
-		w := &way{Provider: p, terms: c.Terms[p.Name()], breaker: route.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now,
-			quota: make(map[bool]route.Lease), full: make(map[bool]route.Refusal), pace: make(map[bool]route.Slots), queued: make(map[bool]int), later: make(map[bool]time.Time)}
+		w := &way{Provider: p, terms: c.Terms[p.Name()], breaker: route.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now}
 		most, shared := p.Can().Most, w.terms.Caps.AtOnce
 		switch {
 		case shared > 0:
@@ -81,53 +76,27 @@ func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full route.Re
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.full[urgent] = full
-	if lease.N == 0 {
-		return false, full, nil
-	}
-	lease.N--
-	w.quota[urgent] = lease
-	return true, full, nil
+	return w.hold.Leased(urgent, lease, full), full, nil
 }
 
 // fromLease takes a letter of what was leased, or says what was last refused.
 func (w *way) fromLease(urgent bool) (bool, route.Refusal) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	now := w.now()
-	for _, whose := range []bool{urgent, false} { // what others may use, the urgent lane may too
-		if l := w.quota[whose]; l.N > 0 && now.Before(l.Ends) {
-			l.N--
-			w.quota[whose] = l
-			return true, route.Refusal{}
-		}
-	}
-	if full := w.full[urgent]; now.Before(full.At) {
-		return false, full
-	}
-	return false, route.Refusal{}
+	return w.hold.Take(urgent, w.now())
 }
 
 // putBack returns a letter that was taken and not sent.
 func (w *way) putBack(lane store.Lane) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	l := w.quota[lane == store.Urgent]
-	if l.N++; w.now().Before(l.Ends) {
-		w.quota[lane == store.Urgent] = l
-	}
+	w.hold.PutBack(lane == store.Urgent, w.now())
 }
 
 // returnLeases gives back what was leased and not used.
 func (w *way) returnLeases(ctx context.Context) {
 	w.mu.Lock()
-	n := 0
-	for whose, l := range w.quota {
-		if w.now().Before(l.Ends) {
-			n += l.N
-		}
-		delete(w.quota, whose)
-	}
+	n := w.hold.Unused(w.now())
 	w.mu.Unlock()
 	if n == 0 {
 		return
@@ -138,18 +107,14 @@ func (w *way) returnLeases(ctx context.Context) {
 	}
 }
 
-// late is how long after its moment a letter may leave. A moment that is over is not made up for: two
-// letters at once are what a pace is to prevent.
-const late = 20 * time.Millisecond
-
 // moment waits until a letter may leave, if letters to the provider keep a distance.
 func (w *way) moment(ctx context.Context, lane store.Lane) error {
 	w.mu.Lock()
 	paced := w.terms.Caps.Paced(w.health)
 	urgent := lane == store.Urgent
 	if paced {
-		w.queued[urgent]++
-		defer func() { w.mu.Lock(); w.queued[urgent]--; w.mu.Unlock() }()
+		w.hold.Queue(urgent, 1)
+		defer func() { w.mu.Lock(); w.hold.Queue(urgent, -1); w.mu.Unlock() }()
 	}
 	w.mu.Unlock()
 	if !paced {
@@ -168,7 +133,7 @@ func (w *way) moment(ctx context.Context, lane store.Lane) error {
 		}
 		// A machine that cannot keep time sends all the same.
 		if ok {
-			if missed++; w.now().Sub(at) <= late || missed > 3 {
+			if missed++; w.now().Sub(at) <= route.Late || missed > 3 {
 				return nil
 			}
 		}
@@ -179,16 +144,7 @@ func (w *way) moment(ctx context.Context, lane store.Lane) error {
 func (w *way) nextSlot(urgent bool) (time.Time, bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	s := w.pace[urgent]
-	for now := w.now(); s.N > 0; {
-		at := s.From
-		s.From, s.N = s.From.Add(s.Gap), s.N-1
-		w.pace[urgent] = s
-		if now.Sub(at) <= late {
-			return at, true
-		}
-	}
-	return time.Time{}, false
+	return w.hold.Moment(urgent, w.now())
 }
 
 // leaseSlots asks for more moments, and takes the first; without any, at is when to ask again.
@@ -205,34 +161,15 @@ func (w *way) leaseSlots(ctx context.Context, urgent bool) (at time.Time, ok boo
 	})
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if err != nil || s.N == 0 {
-		w.later[urgent] = at
-		return at, false, err
-	}
-	at = s.From
-	s.From, s.N = s.From.Add(s.Gap), s.N-1
-	w.pace[urgent] = s
-	return at, true, nil
+	at, ok = w.hold.Given(urgent, s, at)
+	return at, ok, err
 }
-
-// crowd is how long letters may wait for their moment before others look for another provider.
-const crowd = time.Second
 
 // busyUntil returns when a letter would no longer wait long for its moment; zero if it does not now.
 func (w *way) busyUntil(lane store.Lane) time.Time {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if !w.terms.Caps.Paced(w.health) {
-		return time.Time{}
-	}
-	now, urgent := w.now(), lane == store.Urgent
-	if wait := time.Duration(w.queued[urgent]) * w.terms.Caps.Gap(w.health); wait > crowd {
-		return now.Add(wait - crowd)
-	}
-	if at := w.later[urgent]; at.Sub(now) > crowd {
-		return at
-	}
-	return time.Time{}
+	return w.hold.BusyUntil(w.terms.Caps, w.health, lane == store.Urgent, w.now())
 }
 
 // known returns the health as this process knows it.
