@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -118,8 +119,9 @@ func (c Choice) String() string {
 // recognise the repeat, and waits for it; only with elsewhere, as for a letter whose proof stays the
 // same, it may go to another while that one cannot go.
 func Choose(all []Candidate, by Order, elsewhere bool, dice float64, now time.Time) Choice {
-	var c Choice
-	var ready []int
+	c := Choice{Reasons: make([]Reason, 0, len(all))}
+	var few [16]int // on the stack, where there are no more providers than that
+	ready := few[:0]
 	bound := -1 // the one that must take the repeat
 	for i, a := range all {
 		at, words := a.ready(now)
@@ -176,21 +178,12 @@ func (c Choice) took(all []Candidate, best int, why string) Choice {
 // pick returns the best of those that are ready, of which there is one at least, and why.
 func pick(all []Candidate, ready []int, by Order, dice float64) (best int, why string) {
 	why = "chosen"
-	least := func(score func(Candidate) int, words string) {
-		low := slices.MinFunc(ready, func(a, b int) int { return cmp.Compare(score(all[a]), score(all[b])) })
-		rest := slices.DeleteFunc(slices.Clone(ready), func(i int) bool { return score(all[i]) > score(all[low]) })
-		if len(rest) < len(ready) {
-			why = "chosen, " + words
-		}
-		ready = rest
+	if rest := least(all, ready, func(c *Candidate) int { return c.Tried }); len(rest) < len(ready) {
+		ready, why = rest, "chosen, as another was tried before"
 	}
-	least(func(c Candidate) int { return c.Tried }, "as another was tried before")
-	least(func(c Candidate) int {
-		if c.Carried {
-			return 1
-		}
-		return 0
-	}, "as another carried the letter before")
+	if rest := least(all, ready, carriedBefore); len(rest) < len(ready) {
+		ready, why = rest, "chosen, as another carried the letter before"
+	}
 	switch by {
 	case Cost:
 		cheapest := slices.MinFunc(ready, func(a, b int) int { return cmp.Compare(all[a].Cost, all[b].Cost) })
@@ -208,6 +201,22 @@ func pick(all []Candidate, ready []int, by Order, dice float64) (best int, why s
 		}
 	}
 	return ready[0], why
+}
+
+func carriedBefore(c *Candidate) int {
+	if c.Carried {
+		return 1
+	}
+	return 0
+}
+
+// least returns those of ready whose score is the lowest, in the place of ready.
+func least(all []Candidate, ready []int, score func(*Candidate) int) []int {
+	low := math.MaxInt
+	for _, i := range ready {
+		low = min(low, score(&all[i]))
+	}
+	return slices.DeleteFunc(ready, func(i int) bool { return score(&all[i]) > low })
 }
 
 // ready returns why a candidate cannot go at now, and when it can; no words if it can.
