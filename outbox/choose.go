@@ -15,6 +15,9 @@ import (
 // maxNap is how long a sender waits for a provider to become free, instead of giving the delivery back.
 const maxNap = 2 * time.Second
 
+// busy is why a letter did not get one of a provider's connections.
+const busy = "all its connections are busy"
+
 // A chosen is the way of the next attempt.
 type chosen struct {
 	*way
@@ -38,6 +41,9 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 			if at := one.busyUntil(d.Lane); at.After(all[i].FreeAt) {
 				all[i].FreeAt, all[i].Cap = at, "all its letters of a second are spoken for"
 			}
+			if at := one.silentUntil(); at.After(all[i].FreeAt) {
+				all[i].FreeAt, all[i].Cap = at, "it does not answer"
+			}
 			if one.slots.none() {
 				all[i].FreeAt, all[i].Cap = now.Add(w.cfg.Lease/3), "other workers have all its connections"
 			}
@@ -53,9 +59,13 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		way := w.ways[at]
 		// A letter of a quota is taken with a connection in hand: one that waits for a connection would be
 		// lost with the worker.
-		if way.terms.Caps.Quotas() && !way.slots.wait(ctx, d.Lane) {
-			w.gaveBack(d)
-			return chosen{}, false
+		if way.terms.Caps.Quotas() && !way.connection(ctx, d.Lane) {
+			if ctx.Err() != nil {
+				w.gaveBack(d)
+				return chosen{}, false
+			}
+			all[at].FreeAt, all[at].Cap = w.now().Add(way.breaker.Patience()/2), busy
+			continue
 		}
 		ok, full, err := way.take(ctx, d.Lane)
 		if ok && err == nil {

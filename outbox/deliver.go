@@ -104,13 +104,17 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 		}
 		return beginErr
 	}
-	slot := p.slots
+	slot, crowded := p.slots, false
 	if !p.terms.Caps.Quotas() && !slot.try(d.Lane) { // with quotas it came with its slot
 		// All of the provider's connections are busy: record the begin while waiting for one. Not
 		// for what goes out once at most: a begin without an end would hold it.
-		if (d.Once || begin(ctx) == nil) && !slot.wait(ctx, d.Lane) {
-			slot = nil
+		if (d.Once || begin(ctx) == nil) && !p.connection(ctx, d.Lane) {
+			slot, crowded = nil, ctx.Err() == nil
 			beginErr = ctx.Err()
+		}
+		if crowded && !began {
+			w.giveBack(d, w.now().Add(p.breaker.Patience()/2), busy)
+			return
 		}
 	}
 	envelope := letter.Envelope
@@ -118,20 +122,27 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 		envelope.From = letter.Contents.From
 	}
 	var r provider.Result
-	panicked, handed := false, beginErr == nil
-	if handed {
+	panicked, handed := false, beginErr == nil && !crowded
+	switch {
+	case handed:
+		ended := p.onWay()
 		r, panicked = w.hand(ctx, d, p, provider.Handover{
 			ID: d.ID, Envelope: envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
 			Begin: func(ctx context.Context) error {
 				if err := begin(ctx); err != nil {
 					return err
 				}
+				ended()
 				momentErr = p.moment(ctx, d.Lane) // the last thing before the letter leaves
+				ended = p.onWay()
 				return momentErr
 			},
 		})
+		ended()
 		slot.give(d.Lane)
-	} else {
+	case crowded: // the letter is not to blame
+		r = provider.Result{Class: retry.Throttled, Reply: busy}
+	default:
 		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
 	}
 	if handed && beginErr == nil && momentErr == nil {

@@ -23,6 +23,7 @@ import (
 // A way is an in-memory provider: it answers what the test tells it to.
 type way struct {
 	name   string
+	most   int                                       // connections; 0 for any number
 	answer func(h provider.Handover) provider.Result // nil accepts
 
 	mu   sync.Mutex // guards sent
@@ -30,7 +31,7 @@ type way struct {
 }
 
 func (w *way) Name() string          { return w.name }
-func (w *way) Can() provider.Ability { return provider.Ability{Mail: true} }
+func (w *way) Can() provider.Ability { return provider.Ability{Mail: true, Most: w.most} }
 
 func (w *way) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {

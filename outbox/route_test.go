@@ -1,6 +1,7 @@
 package outbox_test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -194,6 +195,46 @@ func TestCapsAreGivenBack(t *testing.T) {
 	}{{"another", 2}, {"a third", 2}, {"another", 2}} {
 		if n, err := st.Share(t.Context(), "harbour", turn.worker, 4, 0, time.Now(), time.Now().Add(time.Minute)); err != nil || n != turn.want {
 			t.Errorf("%s has a share of %d, want %d, %v", turn.worker, n, turn.want, err)
+		}
+	}
+}
+
+// A provider that takes letters and says nothing does not gather all senders: after a while without any
+// answer the others go elsewhere, long before its attempts are over.
+func TestSilentProvider(t *testing.T) {
+	for _, most := range []int{0, 2} { // connections
+		st := openStore(t)
+		release := make(chan struct{})
+		harbour := &way{name: "harbour", most: most, answer: func(provider.Handover) provider.Result {
+			<-release
+			return provider.Result{Class: retry.Accepted}
+		}}
+		pier := &way{name: "pier"}
+		more := func(from, to int) {
+			for i := from; i < to; i++ {
+				put(t, st, fmt.Sprintf("p%d@ternisle.example", i), store.Normal, nil)
+			}
+		}
+		more(0, 6) // fewer than there are senders
+		go func() {
+			for harbour.count() < cmp.Or(most/2, 6) { // of two connections one is the urgent lane's
+				time.Sleep(5 * time.Millisecond)
+			}
+			time.Sleep(80 * time.Millisecond) // longer than a circuit first stays open
+			more(6, 30)
+			for end := time.Now().Add(20 * time.Second); pier.count() < 18 && time.Now().Before(end); {
+				time.Sleep(5 * time.Millisecond)
+			}
+			if n := pier.count(); n < 18 {
+				t.Errorf("with %d connections %d of 30 letters went elsewhere while one provider said nothing", most, n)
+			}
+			close(release)
+		}()
+		c := quick
+		c.Senders, c.Reserved, c.Retry = 14, -1, retry.Policy{Base: 20 * time.Millisecond}
+		run(t, st, c, harbour, pier)
+		if n := harbour.count() + pier.count(); n != 30 {
+			t.Errorf("with %d connections %d of 30 letters arrived", most, n)
 		}
 	}
 }

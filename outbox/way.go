@@ -172,6 +172,32 @@ func (w *way) busyUntil(lane store.Lane) time.Time {
 	return w.hold.BusyUntil(w.terms.Caps, w.health, lane == store.Urgent, w.now())
 }
 
+// silentUntil returns when to look again at a provider that does not answer; zero if it does.
+func (w *way) silentUntil() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.hold.Silent(w.breaker, w.now())
+}
+
+// onWay notes that a letter is with the provider; the function it returns, that its attempt has ended.
+func (w *way) onWay() (ended func()) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.hold.Sent(w.now())
+	return func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.hold.Heard(w.now())
+	}
+}
+
+// connection waits for one of the provider's connections, as long as that makes sense.
+func (w *way) connection(ctx context.Context, lane store.Lane) bool {
+	ctx, cancel := context.WithTimeout(ctx, w.breaker.Patience())
+	defer cancel()
+	return w.slots.wait(ctx, lane)
+}
+
 // known returns the health as this process knows it.
 func (w *way) known() route.Health {
 	w.mu.Lock()

@@ -158,10 +158,11 @@ func (s *Store) ReturnShares(ctx context.Context, worker string) error {
 	return err
 }
 
-var carriedBy = q(`SELECT DISTINCT a.provider FROM illumicode_attempt a WHERE a.class IN ('accepted', 'ambiguous')
+var carriedBy = q(`SELECT DISTINCT a.provider FROM illumicode_attempt a WHERE a.class IN ('accepted', 'ambiguous', '')
 	AND a.delivery IN (SELECT id FROM illumicode_delivery WHERE challenge = ? UNION ALL SELECT id FROM illumicode_ended WHERE address = ? AND challenge = ?)`)
 
-// CarriedBy returns the providers that have carried a letter of a challenge to an address.
+// CarriedBy returns the providers that have carried a letter of a challenge to an address, or are about
+// to: one that says nothing must not get the next one as well.
 func (s *Store) CarriedBy(ctx context.Context, challenge, address string) ([]string, error) {
 	rows, err := s.query(ctx, carriedBy, challenge, address, challenge)
 	return collect(s, rows, err, scanText)

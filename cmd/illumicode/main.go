@@ -63,7 +63,7 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	root.PersistentFlags().StringVar(&a.configPath, "config", "illumicode.toml", "the configuration file")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, for programs")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
-	root.AddCommand(a.demo(), a.serve(), a.deliver(), a.migrate(), a.outbox(), a.token(), a.keys(), a.inbox(), a.notify(), a.letter(), a.address(), a.feedback(), a.limits(), a.standin(), a.check())
+	root.AddCommand(a.demo(), a.serve(), a.deliver(), a.migrate(), a.outbox(), a.token(), a.keys(), a.inbox(), a.notify(), a.letter(), a.address(), a.feedback(), a.limits(), a.rehearse(), a.standin(), a.check())
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	var wrong misuse

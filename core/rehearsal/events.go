@@ -7,12 +7,14 @@ type kind uint8
 
 const (
 	arriving   kind = iota // somebody of a group comes: who is the group
+	asking                 // the application has taken a person's first request
 	pressing               // a person presses "send again": n is their visit
 	receiving              // a letter is in a person's mailbox
 	despairing             // a person gives up
 	announcing             // a notice to many is enqueued
 	falling                // a delivery that waited is due
 	napping                // a sender that waited for a provider looks again
+	tiring                 // a letter has waited for a connection: n is which wait
 	leaving                // a letter's moment has come
 	answering              // an attempt ends: n is what the provider answers
 	turning                // the machine has time for the next letter

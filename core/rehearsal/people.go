@@ -35,6 +35,7 @@ type person struct {
 	letters   int32  // of it that are on their way
 	last      int32  // the latest of them
 	carried   uint32 // the ways that have carried one of them
+	underWay  uint32 // the ways that are about to
 	presses   int
 	done      bool
 }
@@ -72,7 +73,18 @@ func (p *play) arrive(i int32) {
 	if !g.Attack {
 		p.events.push(event{at: p.now.Add(g.Patient), kind: despairing, who: who, n: one.visit})
 	}
+	if takes := p.lasts(g.Takes); takes > 0 {
+		p.events.push(event{at: p.now.Add(takes), kind: asking, who: who, n: one.visit})
+		return
+	}
 	p.request(who)
+}
+
+// asks makes a person's first request.
+func (p *play) asks(who, visit int32) {
+	if one := &p.crowd[who]; one.visit == visit && !one.done {
+		p.request(who)
+	}
 }
 
 // one returns one of n names, or without n the next of any number.

@@ -67,7 +67,8 @@ type play struct {
 	general  int // free senders
 	reserved int // of these, for the urgent lane alone
 	freeAt   time.Time
-	nextTurn bool // a turn is among the events
+	crowded  int32 // waits for connections so far
+	nextTurn bool  // a turn is among the events
 
 	crowd   []person
 	gone    []int32 // of crowd, to be used again
@@ -84,11 +85,12 @@ type delivery struct {
 	generation  int
 	lane        int8
 	sms         bool
-	again       bool // not the first letter of its challenge
-	reserved    bool // a reserved sender has it
-	spare       bool // another way could go at once
-	queued      bool // it waits for its moment
-	slot        bool // and has one
+	again       bool  // not the first letter of its challenge
+	reserved    bool  // a reserved sender has it
+	spare       bool  // another way could go at once
+	queued      bool  // it waits for its moment
+	slot        bool  // and has one
+	waits       int32 // which wait for a connection is its latest
 	spent       int
 	attempts    int
 	last        int8 // the way of the latest attempt; -1 before it
@@ -109,7 +111,6 @@ type queue struct {
 // A list is what is left of a notice to many.
 type list struct {
 	notice, left int
-	texts        float64 // that are due: a text message goes whenever it reaches 1
 }
 
 func (q *queue) empty() bool { return q.head == len(q.ready) && len(q.lists) == 0 }
@@ -131,7 +132,7 @@ func (p *play) open() {
 		p.result.People[i].Name = p.People[i].Name
 		p.begin(int32(i))
 	}
-	p.events.push(event{at: p.Start.Add(p.Sample), kind: sampling})
+	p.events.push(event{at: p.Start.Add(p.Sample - time.Microsecond), kind: sampling}) // before midnight gives back what was used
 }
 
 // happens lets one event happen.
@@ -139,6 +140,8 @@ func (p *play) happens(e event) {
 	switch e.kind {
 	case arriving:
 		p.arrive(e.who)
+	case asking:
+		p.asks(e.who, e.n)
 	case pressing:
 		p.press(e.who, e.n)
 	case receiving:
@@ -156,6 +159,8 @@ func (p *play) happens(e event) {
 		p.queues[one.lane].push(e.who)
 	case napping:
 		p.choose(e.who)
+	case tiring:
+		p.tire(e.who, e.n)
 	case leaving:
 		p.leave(e.who)
 	case answering:
@@ -229,10 +234,8 @@ func (p *play) take(lane int) int32 {
 	if n.Within > 0 {
 		one.before = one.due.Add(n.Within)
 	}
-	if l.texts += n.SMS; l.texts >= 1 {
-		l.texts--
-		one.sms = true
-	}
+	made := float64(n.Count - l.left)
+	one.sms = math.Ceil((made+1)*n.SMS-1e-9) > math.Ceil(made*n.SMS-1e-9)
 	if l.left--; l.left == 0 {
 		q.lists = q.lists[1:]
 	}

@@ -110,6 +110,7 @@ type People struct {
 	Domain      string
 	SMS         bool
 
+	Takes   Spread        // what the application does with a request before the letter is enqueued
 	Transit Spread        // from the provider's acceptance to the mailbox
 	Press   time.Duration // without a letter they press "send again" after this; 0 or less means never
 	Presses int           // at most so often; 0 or less means 3
@@ -235,7 +236,7 @@ func (p *People) check(whole time.Duration) error {
 	}
 	switch {
 	case p.Purpose == "":
-		return errors.New("purpose is required: signup, signin, reverify, step-up or one of your own")
+		return errors.New("purpose is required: signup, signin, reverify, stepup or one of your own")
 	case (p.PerMinute > 0) == (p.InLine > 0):
 		return errors.New("say either how many come per_minute, or how many stand in_line")
 	case p.From < 0 || p.From >= p.Until:

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/core/limit"
@@ -84,9 +85,12 @@ func (p *play) candidate(i int, w *way, one *delivery, urgent bool) route.Candid
 		c.Unable = "is not for this recipient's domain"
 	}
 	if one.again {
-		c.Carried = p.crowd[one.person].carried&(1<<i) != 0
+		c.Carried = (p.crowd[one.person].carried|p.crowd[one.person].underWay)&(1<<i) != 0
 	}
-	if at := w.hold.BusyUntil(w.Terms.Caps, w.health, urgent, p.now); !at.IsZero() {
+	if at := w.hold.Silent(w.Breaker, p.now); !at.IsZero() {
+		c.FreeAt, c.Cap = at, "it does not answer"
+	}
+	if at := w.hold.BusyUntil(w.Terms.Caps, w.health, urgent, p.now); at.After(c.FreeAt) {
 		c.FreeAt, c.Cap = at, "all its letters of a second are spoken for"
 	}
 	return c
@@ -140,6 +144,9 @@ func (p *play) connect(d int32, w *way, urgent bool) {
 		}
 		if w.inUse >= usable {
 			w.crowd[side(urgent)] = append(w.crowd[side(urgent)], d)
+			p.crowded++
+			p.all[d].waits = p.crowded
+			p.events.push(event{at: p.now.Add(w.Breaker.Patience()), kind: tiring, who: d, n: p.crowded})
 			return
 		}
 	}
@@ -152,6 +159,22 @@ func side(urgent bool) int {
 		return 0
 	}
 	return 1
+}
+
+// tire puts a letter off that has waited too long for a connection, so that another provider may have it.
+func (p *play) tire(d, waits int32) {
+	one := &p.all[d]
+	if one.last < 0 || one.waits != waits {
+		return
+	}
+	w := p.ways[one.last]
+	s := side(one.lane == Urgent)
+	i := slices.Index(w.crowd[s], d)
+	if i < 0 {
+		return
+	}
+	w.crowd[s] = slices.Delete(w.crowd[s], i, i+1)
+	p.judged(d, w, retry.Throttled, 0, one.spare)
 }
 
 // hangUp lets the next letter have a connection.
@@ -225,8 +248,12 @@ func (p *play) send(d int32, w *way) {
 		one.queued = false
 		w.hold.Queue(one.lane == Urgent, -1)
 	}
+	w.hold.Sent(p.now)
 	one.attempts++
 	one.tried[one.last]++
+	if one.person >= 0 {
+		p.crowd[one.person].underWay |= 1 << one.last
+	}
 	answer, took := accepts, p.lasts(w.Latency)
 	switch roll := p.dice.Float64(); {
 	case roll < w.Fail:
@@ -261,7 +288,12 @@ func (w *way) outage(at time.Duration) *Outage {
 
 // answer ends an attempt.
 func (p *play) answer(d, said int32) {
-	w := p.ways[p.all[d].last]
+	one := &p.all[d]
+	w := p.ways[one.last]
+	w.hold.Heard(p.now)
+	if one.person >= 0 {
+		p.crowd[one.person].underWay &^= 1 << one.last
+	}
 	a := route.Answer{Class: retry.Accepted, Code: 250}
 	switch said {
 	case fails:
@@ -282,5 +314,5 @@ func (p *play) answer(d, said int32) {
 		w.health = w.health.After(a, w.Breaker, p.now, p.dice.Float64())
 	}
 	p.hangUp(w)
-	p.judged(d, w, a.Class, a.After, p.all[d].spare)
+	p.judged(d, w, a.Class, a.After, one.spare)
 }

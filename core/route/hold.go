@@ -2,9 +2,13 @@ package route
 
 import "time"
 
-// A Hold is what one process has of a provider's caps: letters leased from its quotas, and moments at
-// which letters may leave. The zero Hold has nothing. It is not safe for concurrent use.
-type Hold struct{ urgent, others part }
+// A Hold is what one process has of a provider: letters leased from its quotas, moments at which letters
+// may leave, and letters on their way. The zero Hold has nothing. It is not safe for concurrent use.
+type Hold struct {
+	urgent, others part
+	onWay          int       // letters that have no answer yet
+	heard          time.Time // the last answer, or when the first of them left
+}
 
 // A part is what a process has for the urgent lane, or for the others.
 type part struct {
@@ -104,17 +108,46 @@ func (h *Hold) Queue(urgent bool, n int) { h.of(urgent).queued += n }
 const crowd = time.Second
 
 // BusyUntil returns when one more letter would no longer wait long for its moment; zero if it does not
-// now.
+// now. By then half of those that wait have gone, so that not everybody looks again for each that goes.
 func (h *Hold) BusyUntil(c Caps, health Health, urgent bool, now time.Time) time.Time {
 	if !c.Paced(health) {
 		return time.Time{}
 	}
 	p := h.of(urgent)
 	if wait := time.Duration(p.queued) * c.Gap(health); wait > crowd {
-		return now.Add(wait - crowd)
+		return now.Add(wait - crowd/2)
 	}
 	if p.later.Sub(now) > crowd {
 		return p.later
 	}
 	return time.Time{}
 }
+
+// Sent notes that a letter has left for the provider.
+func (h *Hold) Sent(now time.Time) {
+	if h.onWay == 0 {
+		h.heard = now
+	}
+	h.onWay++
+}
+
+// Heard notes that a letter's attempt has ended, with an answer or without.
+func (h *Hold) Heard(now time.Time) {
+	h.onWay--
+	h.heard = now
+}
+
+// Silent returns, of a provider from which several letters wait for an answer and none has come for as
+// long as a circuit first stays open, when to look again; else zero. An attempt may take ten minutes
+// (RFC 5321 §4.5.3.2.6), in which a provider that hangs would gather every sender.
+func (h *Hold) Silent(b Breaker, now time.Time) time.Time {
+	first := b.withDefaults().First
+	if h.onWay < 2 || now.Sub(h.heard) < first {
+		return time.Time{}
+	}
+	return now.Add(min(first, time.Second))
+}
+
+// Patience is how long a letter waits for one of a provider's connections, before another provider may
+// have it.
+func (b Breaker) Patience() time.Duration { return 2 * b.withDefaults().First }

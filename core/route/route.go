@@ -8,7 +8,6 @@ package route
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -101,14 +100,27 @@ func (c Choice) Spare(all []Candidate) bool {
 // notNeeded is the reason of a candidate that could have gone.
 const notNeeded = "not needed"
 
-// A Reason says what became of one candidate: "day quota used, free at 00:00".
-type Reason struct{ Provider, Words string }
+// A Reason says what became of one candidate.
+type Reason struct {
+	Provider, Words string
+	until           string    // the words between Words and At: " until "
+	At              time.Time // when it ends; zero if that is not known
+}
+
+// String writes a reason: "harbour: day quota used, free at 11-24 00:00:00". It is worked out only here:
+// most reasons are never read.
+func (r Reason) String() string {
+	if r.At.IsZero() {
+		return r.Provider + ": " + r.Words
+	}
+	return r.Provider + ": " + r.Words + r.until + clock(r.At)
+}
 
 // String writes all reasons as an operator reads them: "harbour: …; pier: …; beacon: chosen".
 func (c Choice) String() string {
 	parts := make([]string, len(c.Reasons))
 	for i, r := range c.Reasons {
-		parts[i] = r.Provider + ": " + r.Words
+		parts[i] = r.String()
 	}
 	return strings.Join(parts, "; ")
 }
@@ -123,9 +135,11 @@ func Choose(all []Candidate, by Order, elsewhere bool, dice float64, now time.Ti
 	var few [16]int // on the stack, where there are no more providers than that
 	ready := few[:0]
 	bound := -1 // the one that must take the repeat
-	for i, a := range all {
-		at, words := a.ready(now)
-		if words == "" {
+	for i := range all {
+		a := &all[i]
+		r := a.ready(now)
+		at := r.At
+		if r.Words == "" {
 			ready = append(ready, i)
 		}
 		if a.Unsure && a.Unable == "" {
@@ -137,19 +151,19 @@ func Choose(all []Candidate, by Order, elsewhere bool, dice float64, now time.Ti
 		if !at.IsZero() && (c.At.IsZero() || at.Before(c.At)) {
 			c.At = at
 		}
-		c.Reasons = append(c.Reasons, Reason{a.Name, words})
+		c.Reasons = append(c.Reasons, r)
 	}
 	if bound >= 0 {
 		switch can := slices.Contains(ready, bound); {
 		case can:
 			return c.took(all, bound, "chosen, as it may have the letter and alone can tell a repeat")
 		case !elsewhere:
-			c.At, _ = all[bound].ready(now)
+			c.At = all[bound].ready(now).At
 			if !all[bound].Paused {
 				c.Paused = ""
 			}
 			for _, i := range ready {
-				c.Reasons[i].Words = "passed over, as " + all[bound].Name + " may have the letter"
+				c.Reasons[i] = Reason{Provider: all[i].Name, Words: "passed over, as " + all[bound].Name + " may have the letter"}
 			}
 			return c
 		}
@@ -167,7 +181,7 @@ func (c Choice) took(all []Candidate, best int, why string) Choice {
 	for i := range c.Reasons {
 		switch {
 		case i == best:
-			c.Reasons[i].Words = why
+			c.Reasons[i] = Reason{Provider: all[i].Name, Words: why}
 		case c.Reasons[i].Words == "":
 			c.Reasons[i].Words = notNeeded
 		}
@@ -220,20 +234,23 @@ func least(all []Candidate, ready []int, score func(*Candidate) int) []int {
 }
 
 // ready returns why a candidate cannot go at now, and when it can; no words if it can.
-func (c Candidate) ready(now time.Time) (at time.Time, words string) {
+func (c *Candidate) ready(now time.Time) Reason {
+	r := Reason{Provider: c.Name}
 	switch {
 	case c.Unable != "":
-		return time.Time{}, c.Unable
+		r.Words = c.Unable
+		return r
 	case c.Paused:
-		return time.Time{}, "paused"
+		r.Words = "paused"
+		return r
 	}
 	if until, why := c.Health.Shut(c.Breaker, now); why != "" {
-		at, words = until, why+" until "+clock(until)
+		r.At, r.Words, r.until = until, why, " until "
 	}
-	if c.FreeAt.After(now) && c.FreeAt.After(at) {
-		at, words = c.FreeAt, fmt.Sprintf("%s, free at %s", c.Cap, clock(c.FreeAt))
+	if c.FreeAt.After(now) && c.FreeAt.After(r.At) {
+		r.At, r.Words, r.until = c.FreeAt, c.Cap, ", free at "
 	}
-	return at, words
+	return r
 }
 
 // clock writes an instant with the day, as reasons are read much later.
