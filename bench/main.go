@@ -31,7 +31,7 @@ func main() {
 		return
 	}
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
-	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp, notify, delivery, limits, latency, claim or memory")
+	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp, notify, delivery, limits, rehearsal, latency, claim or memory")
 	profile := flag.String("profile", "", "write a CPU profile of the run to this file")
 	plotFile := flag.String("plot", "", "draw what claims cost into this file, such as docs/claims.svg")
 	flag.Parse()
@@ -56,7 +56,7 @@ func main() {
 		name    string
 		measure func(scale int) ([]figure, error)
 	}{{"token", tokenFigures}, {"letter", letterFigures}, {"signup", signupFigures}, {"smtp", smtpFigures}, {"notify", notifyFigures}, {"delivery", deliveryFigures},
-		{"limits", limitFigures}, {"latency", latencyFigures}, {"claim", claimFigures}, {"memory", memoryFigures}} {
+		{"limits", limitFigures}, {"rehearsal", rehearsalFigures}, {"latency", latencyFigures}, {"claim", claimFigures}, {"memory", memoryFigures}} {
 		if *only != "" && *only != group.name {
 			continue
 		}

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/core/rehearsal"
 	"github.com/illumicode/illumicode/inbox"
 )
 
@@ -213,5 +215,20 @@ func TestDemoStorm(t *testing.T) {
 	}
 	if carried["beacon"]+carried["signal"] != 400 || carried["harbour"]+carried["pier"] != end.Codes {
 		t.Errorf("the providers carried %v, of 400 notices and %d codes", carried, end.Codes)
+	}
+	// The scenario of the same storm says the same of who carries what.
+	s, err := config.LoadScenario(storm)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Notices[0].Count = 400
+	played, err := rehearsal.Run(s, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range played.Providers {
+		if notices := p.Name == "beacon" || p.Name == "signal"; notices && p.Letters != carried[p.Name] || (p.Letters > 0) != (carried[p.Name] > 0) {
+			t.Errorf("%s carried %d letters in the demo, and %d in the rehearsal", p.Name, carried[p.Name], p.Letters)
+		}
 	}
 }

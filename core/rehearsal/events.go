@@ -14,17 +14,18 @@ const (
 	announcing             // a notice to many is enqueued
 	falling                // a delivery that waited is due
 	napping                // a sender that waited for a provider looks again
-	tiring                 // a letter has waited for a connection: n is which wait
+	tiring                 // letters of a way have waited long for a connection: who is the way
 	leaving                // a letter's moment has come
 	answering              // an attempt ends: n is what the provider answers
 	turning                // the machine has time for the next letter
 	sampling
 )
 
-// An event is something that happens at an instant.
+// An event is something that happens. It has no pointer in it, so that a heap of them costs the garbage
+// collector nothing.
 type event struct {
-	at   time.Time
-	seq  uint32 // of two at one instant the one that was made first comes first
+	at   time.Duration // from the scenario's start
+	seq  uint32        // of two at one instant the one that was made first comes first
 	kind kind
 	who  int32
 	n    int32
@@ -37,10 +38,16 @@ type events struct {
 }
 
 func (e event) before(other event) bool {
-	if c := e.at.Compare(other.at); c != 0 {
-		return c < 0
+	if e.at != other.at {
+		return e.at < other.at
 	}
 	return int32(e.seq-other.seq) < 0 // the count may wrap; what is compared is near
+}
+
+// push lets an event happen at an instant.
+func (p *play) push(at time.Time, e event) {
+	e.at = at.Sub(p.Start)
+	p.events.push(e)
 }
 
 func (h *events) push(e event) {

@@ -44,10 +44,10 @@ type person struct {
 func (p *play) begin(i int32) {
 	g := &p.groups[i]
 	for range g.InLine {
-		p.events.push(event{at: p.Start.Add(g.From), kind: arriving, who: i})
+		p.push(p.Start.Add(g.From), event{kind: arriving, who: i})
 	}
 	if g.InLine == 0 {
-		p.events.push(event{at: p.Start.Add(g.From).Add(p.gap(g)), kind: arriving, who: i})
+		p.push(p.Start.Add(g.From).Add(p.gap(g)), event{kind: arriving, who: i})
 	}
 }
 
@@ -63,7 +63,7 @@ func (p *play) arrive(i int32) {
 		return
 	}
 	if g.InLine == 0 {
-		p.events.push(event{at: p.now.Add(p.gap(g)), kind: arriving, who: i})
+		p.push(p.now.Add(p.gap(g)), event{kind: arriving, who: i})
 	}
 	who := p.seat()
 	one := &p.crowd[who]
@@ -71,10 +71,10 @@ func (p *play) arrive(i int32) {
 		Address: p.one(g.Name, "a", g.Addresses, g.count), Network: p.one(g.Name, "n", g.Networks, g.count), Domain: g.Domain}}
 	g.count++
 	if !g.Attack {
-		p.events.push(event{at: p.now.Add(g.Patient), kind: despairing, who: who, n: one.visit})
+		p.push(p.now.Add(g.Patient), event{kind: despairing, who: who, n: one.visit})
 	}
 	if takes := p.lasts(g.Takes); takes > 0 {
-		p.events.push(event{at: p.now.Add(takes), kind: asking, who: who, n: one.visit})
+		p.push(p.now.Add(takes), event{kind: asking, who: who, n: one.visit})
 		return
 	}
 	p.request(who)
@@ -156,7 +156,7 @@ func (p *play) request(who int32) {
 	}
 	p.write(who)
 	if !g.Attack && g.Press > 0 && one.presses < g.Presses {
-		p.events.push(event{at: p.now.Add(g.Press), kind: pressing, who: who, n: one.visit})
+		p.push(p.now.Add(g.Press), event{kind: pressing, who: who, n: one.visit})
 	}
 	if g.Attack {
 		one.done = true // nobody waits for it
@@ -219,7 +219,7 @@ func (p *play) sweep() {
 func (p *play) later(who int32, at time.Time) {
 	one := &p.crowd[who]
 	if g := &p.groups[one.group]; one.presses < g.Presses && at.Sub(one.came) < g.Patient {
-		p.events.push(event{at: at, kind: pressing, who: who, n: one.visit})
+		p.push(at, event{kind: pressing, who: who, n: one.visit})
 	}
 }
 
@@ -266,7 +266,7 @@ func (p *play) accepted(d int32) {
 	who := &p.crowd[one.person]
 	p.result.People[who.group].Letters++
 	if !who.done {
-		p.events.push(event{at: p.now.Add(p.lasts(p.groups[who.group].Transit)), kind: receiving, who: one.person, n: who.visit})
+		p.push(p.now.Add(p.lasts(p.groups[who.group].Transit)), event{kind: receiving, who: one.person, n: who.visit})
 	}
 }
 
@@ -314,7 +314,7 @@ func (p *play) gets(who int32) {
 	one := &p.crowd[who]
 	one.done = true
 	if p.groups[one.group].InLine > 0 {
-		p.events.push(event{at: p.now, kind: arriving, who: one.group})
+		p.push(p.now, event{kind: arriving, who: one.group})
 	}
 	p.leaves(who)
 }

@@ -22,16 +22,16 @@ func Run(s Scenario, progress func(done time.Duration) bool) (Result, error) {
 	if err != nil {
 		return Result{}, fmt.Errorf("rehearsal: %w", err)
 	}
-	p := &play{Scenario: s, now: s.Start, end: s.Start.Add(s.For), rules: rules, tallies: make(map[string]limit.State), dice: rand.New(rand.NewPCG(s.Seed, 0x0d11e)),
+	p := &play{Scenario: s, now: s.Start, rules: rules, tallies: make(map[string]limit.State), dice: rand.New(rand.NewPCG(s.Seed, 0x0d11e)),
 		turns: route.NewTurns(s.Weights[:]...), general: s.Senders - s.Reserved, reserved: s.Reserved,
 		result: Result{Scenario: s, Refusals: make(map[string]int), Noted: make(map[string]int)}}
 	p.open()
 	for len(p.events.heap) > 0 {
 		e := p.events.pop()
-		if e.at.After(p.end) {
+		if e.at > p.For {
 			break
 		}
-		p.now = e.at
+		p.now = p.Start.Add(e.at)
 		p.happens(e)
 		if e.kind == sampling && progress != nil && !progress(p.now.Sub(s.Start)) {
 			break
@@ -44,10 +44,10 @@ func Run(s Scenario, progress func(done time.Duration) bool) (Result, error) {
 // A play is a scenario under way.
 type play struct {
 	Scenario
-	now, end time.Time
-	events   events
-	dice     *rand.Rand
-	result   Result
+	now    time.Time
+	events events
+	dice   *rand.Rand
+	result Result
 
 	rules   *limit.Set
 	tallies map[string]limit.State
@@ -67,8 +67,7 @@ type play struct {
 	general  int // free senders
 	reserved int // of these, for the urgent lane alone
 	freeAt   time.Time
-	crowded  int32 // waits for connections so far
-	nextTurn bool  // a turn is among the events
+	nextTurn bool // a turn is among the events
 
 	crowd   []person
 	gone    []int32 // of crowd, to be used again
@@ -85,12 +84,12 @@ type delivery struct {
 	generation  int
 	lane        int8
 	sms         bool
-	again       bool  // not the first letter of its challenge
-	reserved    bool  // a reserved sender has it
-	spare       bool  // another way could go at once
-	queued      bool  // it waits for its moment
-	slot        bool  // and has one
-	waits       int32 // which wait for a connection is its latest
+	again       bool      // not the first letter of its challenge
+	reserved    bool      // a reserved sender has it
+	spare       bool      // another way could go at once
+	queued      bool      // it waits for its moment
+	slot        bool      // and has one
+	waits       time.Time // since when it waits for a connection
 	spent       int
 	attempts    int
 	last        int8 // the way of the latest attempt; -1 before it
@@ -120,11 +119,11 @@ func (q *queue) push(d int32) { q.ready = append(q.ready, d) }
 // open sets the stage.
 func (p *play) open() {
 	for i := range p.Providers {
-		p.ways = append(p.ways, newWay(&p.Providers[i]))
+		p.ways = append(p.ways, newWay(int32(i), &p.Providers[i]))
 	}
 	p.candidates = make([]route.Candidate, len(p.ways))
 	for i, n := range p.Notices {
-		p.events.push(event{at: p.Start.Add(n.At), kind: announcing, who: int32(i)})
+		p.push(p.Start.Add(n.At), event{kind: announcing, who: int32(i)})
 	}
 	p.result.People = make([]Served, len(p.People))
 	for i := range p.People {
@@ -132,7 +131,7 @@ func (p *play) open() {
 		p.result.People[i].Name = p.People[i].Name
 		p.begin(int32(i))
 	}
-	p.events.push(event{at: p.Start.Add(p.Sample - time.Microsecond), kind: sampling}) // before midnight gives back what was used
+	p.push(p.Start.Add(p.Sample-time.Microsecond), event{kind: sampling}) // before midnight gives back what was used
 }
 
 // happens lets one event happen.
@@ -160,7 +159,7 @@ func (p *play) happens(e event) {
 	case napping:
 		p.choose(e.who)
 	case tiring:
-		p.tire(e.who, e.n)
+		p.tire(p.ways[e.who])
 	case leaving:
 		p.leave(e.who)
 	case answering:
@@ -169,7 +168,7 @@ func (p *play) happens(e event) {
 		p.nextTurn = false
 	case sampling:
 		p.sample()
-		p.events.push(event{at: p.now.Add(p.Sample), kind: sampling})
+		p.push(p.now.Add(p.Sample), event{kind: sampling})
 	}
 	p.dispatch()
 }
@@ -209,7 +208,7 @@ func (p *play) ready() bool {
 	}
 	if !p.nextTurn {
 		p.nextTurn = true
-		p.events.push(event{at: p.freeAt, kind: turning})
+		p.push(p.freeAt, event{kind: turning})
 	}
 	return false
 }
@@ -275,7 +274,7 @@ func (p *play) finish(d int32, counts *int) {
 func (p *play) wait(d int32, until time.Time) {
 	p.free(d)
 	p.put[p.all[d].lane]++
-	p.events.push(event{at: until, kind: falling, who: d})
+	p.push(until, event{kind: falling, who: d})
 }
 
 // sample takes the figures of a moment.

@@ -1,7 +1,6 @@
 package rehearsal
 
 import (
-	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/core/limit"
@@ -16,12 +15,14 @@ type way struct {
 	hold    route.Hold
 	held    map[string]limit.State
 	inUse   int
+	number  int32      // of this way
 	crowd   [2][]int32 // letters that wait for a connection: urgent ones, others
+	tiring  bool       // it is among the events that some will have waited long
 	carried Carried
 }
 
-func newWay(p *Provider) *way {
-	return &way{Provider: p, held: make(map[string]limit.State), carried: Carried{Name: p.Name}}
+func newWay(number int32, p *Provider) *way {
+	return &way{Provider: p, number: number, held: make(map[string]limit.State), carried: Carried{Name: p.Name}}
 }
 
 // left returns what its quotas still let through; -1 without any.
@@ -117,7 +118,7 @@ func (p *play) noWay(d int32, c route.Choice) {
 	case !one.before.IsZero() && !c.At.Before(one.before):
 		p.finish(d, &l.Expired)
 	case c.At.Sub(p.now) <= maxNap:
-		p.events.push(event{at: c.At, kind: napping, who: d})
+		p.push(c.At, event{kind: napping, who: d})
 	default:
 		p.wait(d, c.At)
 	}
@@ -144,9 +145,8 @@ func (p *play) connect(d int32, w *way, urgent bool) {
 		}
 		if w.inUse >= usable {
 			w.crowd[side(urgent)] = append(w.crowd[side(urgent)], d)
-			p.crowded++
-			p.all[d].waits = p.crowded
-			p.events.push(event{at: p.now.Add(w.Breaker.Patience()), kind: tiring, who: d, n: p.crowded})
+			p.all[d].waits = p.now
+			p.willTire(w, p.now)
 			return
 		}
 	}
@@ -161,20 +161,35 @@ func side(urgent bool) int {
 	return 1
 }
 
-// tire puts a letter off that has waited too long for a connection, so that another provider may have it.
-func (p *play) tire(d, waits int32) {
-	one := &p.all[d]
-	if one.last < 0 || one.waits != waits {
-		return
+// willTire asks to look at a way's crowd when those that wait since an instant have waited long.
+func (p *play) willTire(w *way, since time.Time) {
+	if !w.tiring {
+		w.tiring = true
+		p.push(since.Add(w.Breaker.Patience()), event{kind: tiring, who: w.number})
 	}
-	w := p.ways[one.last]
-	s := side(one.lane == Urgent)
-	i := slices.Index(w.crowd[s], d)
-	if i < 0 {
-		return
+}
+
+// tire puts letters off that have waited too long for a connection, so that another provider may have them.
+func (p *play) tire(w *way) {
+	w.tiring = false
+	var next time.Time // since when the first of the others waits
+	for s := range w.crowd {
+		for len(w.crowd[s]) > 0 {
+			d := w.crowd[s][0]
+			one := &p.all[d]
+			if p.now.Sub(one.waits) < w.Breaker.Patience() {
+				if next.IsZero() || one.waits.Before(next) {
+					next = one.waits
+				}
+				break
+			}
+			w.crowd[s] = w.crowd[s][1:]
+			p.judged(d, w, retry.Throttled, 0, one.spare)
+		}
 	}
-	w.crowd[s] = slices.Delete(w.crowd[s], i, i+1)
-	p.judged(d, w, retry.Throttled, 0, one.spare)
+	if !next.IsZero() {
+		p.willTire(w, next)
+	}
 }
 
 // hangUp lets the next letter have a connection.
@@ -217,7 +232,7 @@ func (p *play) moment(d int32, w *way, urgent bool) {
 		one.queued = true
 		w.hold.Queue(urgent, 1)
 	}
-	p.events.push(event{at: at, kind: leaving, who: d})
+	p.push(at, event{kind: leaving, who: d})
 }
 
 // leave is what a letter does whose moment has come, or that is to ask for one again.
@@ -273,7 +288,7 @@ func (p *play) send(d int32, w *way) {
 			answer, took = throttles, o.Latency
 		}
 	}
-	p.events.push(event{at: p.now.Add(took), kind: answering, who: d, n: answer})
+	p.push(p.now.Add(took), event{kind: answering, who: d, n: answer})
 }
 
 // outage returns what is wrong with a provider at a time; nil for nothing.
