@@ -87,7 +87,7 @@ func sheet(r rehearsal.Result, to draw.Canvas) {
 	cost := []line{{"", func(s rehearsal.Sample) float64 { return s.Cost }}}
 	plots := [][]*plot.Plot{
 		{panel(r, "The longest wait for a code", "seconds", waits, false), panel(r, "The oldest letter that is due", "seconds", oldest, false), panel(r, "Letters carried", "a minute", carried, true)},
-		{panel(r, "Left of the quotas", "per cent", left, false), panel(r, "Requests refused", "a minute", refusals, true), panel(r, "Cost so far", "", cost, false)},
+		{leftPanel(r, left), panel(r, "Requests refused", "a minute", refusals, true), panel(r, "Cost so far", "", cost, false)},
 	}
 	title := draw.TextStyle{Color: color.Black, Font: plot.DefaultFont, Handler: plot.DefaultTextHandler}
 	title.Font.Size = vg.Points(13)
@@ -99,6 +99,14 @@ func sheet(r rehearsal.Result, to draw.Canvas) {
 			plots[i][j].Draw(c)
 		}
 	}
+}
+
+// leftPanel draws what is left of the quotas; above a hundred per cent there is nothing.
+func leftPanel(r rehearsal.Result, lines []line) *plot.Plot {
+	p := panel(r, "Left of the quotas", "per cent", lines, false)
+	p.Y.Max = 105
+	p.Legend.Top, p.Legend.YOffs = false, vg.Points(6)
+	return p
 }
 
 // most returns what a provider's quotas let through when they let through most.
