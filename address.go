@@ -163,8 +163,12 @@ func (s *Service) Suppress(ctx context.Context, address string, scope store.Scop
 	if scope != store.AllLetters && scope != store.NoticesOnly {
 		return fmt.Errorf("illumicode: what is suppressed is %q or %q, not %q", store.AllLetters, store.NoticesOnly, scope)
 	}
+	other := store.AllLetters
+	if scope == other {
+		other = store.NoticesOnly
+	}
 	return s.store.Write(ctx, func(t store.Tx) error {
-		if _, err := t.Unsuppress(ctx, s.thumbs(to.Mailbox()), store.AllLetters, store.NoticesOnly); err != nil { // the later word is the one that holds
+		if _, err := t.Unsuppress(ctx, s.thumbs(to.Mailbox()), other); err != nil { // the later word is the one that holds
 			return err
 		}
 		return s.suppress(ctx, t, to.Mailbox(), scope, reason)

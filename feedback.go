@@ -111,8 +111,8 @@ type Feedback struct {
 // apply it, in a moment or, if it has overtaken its own attempt, after that.
 //
 // A hard bounce makes an address bounced and suppresses it, but for one challenge a day; soft ones do
-// if they add up (Config.Bounces); a complaint suppresses notices. What is about a letter from before
-// its address was last proven changes nothing. A proof ends what bounces began.
+// if they add up (Config.Bounces); a complaint suppresses notices. A bounce of a letter from before
+// its address was last proven changes nothing, and a proof ends what bounces began.
 //
 // The error matches [ErrForeignPath] if a path is none of this service's.
 func (s *Service) TakeFeedback(ctx context.Context, all ...Feedback) (int, error) {

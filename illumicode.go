@@ -22,6 +22,9 @@
 //     callers, one. [Service.Confirm] and [Service.ConfirmCode] are steps 4 and 5 in one call. For
 //     sign-ins they are [Tx.AcceptSignIn] and [Service.SignInCode], for step-ups [Tx.AcceptAction] and
 //     [Service.ActionCode].
+//  6. What comes back about the letter names its signed return path (Config.ReturnPath):
+//     [Service.TakeFeedback], or package feedback and web.NewWebhooks, put it on record, and a worker
+//     suppresses what has bounced, until the address is proven again.
 //
 // Illumicode owns no accounts: a subject is whatever string the application knows one by.
 // Nothing is ever sent inside a transaction.

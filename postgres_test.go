@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/report"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/provider"
@@ -172,16 +173,29 @@ func TestLeastPrivilege(t *testing.T) {
 			t.Error(err)
 		}
 	}
+	var sent []store.Delivery
+	eventually(t, func() bool {
+		var err error
+		sent, err = owner.Service.Store().LettersTo(t.Context(), mara, mara, 1)
+		return err == nil && len(sent) == 1 && sent[0].State == store.Sent
+	})
+	back := illumicode.Feedback{Delivery: sent[0].ID, Report: report.Report{Kind: report.HardBounce, Status: "5.1.1"}}
+	if n, err := web.Service.TakeFeedback(t.Context(), back); err != nil || n != 1 {
+		t.Errorf("feedback: %d, %v", n, err)
+	}
+	eventually(t, func() bool { return fmt.Sprint(scopes(t, worker, mara)) == "[bounced]" })
 	db := owner.Service.Store().DB()
 	event := "INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', '{\"pier\": \"pier 3\", \"sailing\": \"8\", \"passengers\": \"ida@ternisle.example\"}')"
 	for statement, allowed := range map[string]bool{
-		"SET ROLE illumicode_events; " + event:                                             true,
-		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_event":                false,
-		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_delivery":             false,
-		"SET ROLE illumicode_web; UPDATE illumicode_attempt SET class = 'accepted'":        false,
-		"SET ROLE illumicode_web; INSERT INTO illumicode_pause VALUES ('lane','x',0,'')":   false,
-		"SET ROLE illumicode_worker; UPDATE illumicode_address SET standing = 'confirmed'": false,
-		"SET ROLE illumicode_worker; INSERT INTO illumicode_holder VALUES ('x', 'y', 0)":   false,
+		"SET ROLE illumicode_events; " + event:                                                                   true,
+		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_event":                                      false,
+		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_delivery":                                   false,
+		"SET ROLE illumicode_web; UPDATE illumicode_attempt SET class = 'accepted'":                              false,
+		"SET ROLE illumicode_web; INSERT INTO illumicode_pause VALUES ('lane','x',0,'')":                         false,
+		"SET ROLE illumicode_worker; UPDATE illumicode_address SET standing = 'confirmed'":                       false,
+		"SET ROLE illumicode_worker; UPDATE illumicode_address SET standing = 'bounced'":                         true,
+		"SET ROLE illumicode_web; INSERT INTO illumicode_suppression VALUES ('x', 'k', '', 'all', '', 0, 0, '')": false,
+		"SET ROLE illumicode_worker; INSERT INTO illumicode_holder VALUES ('x', 'y', 0)":                         false,
 	} {
 		c, err := db.Conn(t.Context())
 		if err != nil {

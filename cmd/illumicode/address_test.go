@@ -34,7 +34,7 @@ func TestAddressVerbs(t *testing.T) {
 	}
 	p.must("address", "suppress", "old@ternisle.example", "--all", "--reason", "asked by phone")
 	p.do("notify", "--to", "old@ternisle.example") // waits, and fails, as it must
-	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "SUPPRESSED (all)") || !strings.Contains(out, "asked by phone") || !strings.Contains(out, "trial          suppressed") {
+	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "SUPPRESSED (all letters)") || !strings.Contains(out, "asked by phone") || !strings.Contains(out, "trial          suppressed") {
 		t.Errorf("show, suppressed:\n%s", out)
 	}
 	p.must("address", "restore", "old@ternisle.example", "--reason", "asked again")

@@ -239,24 +239,6 @@ func TestMigratePrints(t *testing.T) {
 	}
 }
 
-func TestDemoScript(t *testing.T) {
-	var out, errOut bytes.Buffer
-	if code := run(t.Context(), []string{"demo", "--script"}, &out, &errOut); code != exitDone {
-		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
-	}
-	text := out.String()
-	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1", "put off and repeated, 0 ambiguous", "harbour falls over", "harbour: circuit open (transient)", "Dieser Link ist abgelaufen", "Done already"} {
-		if !strings.Contains(text, want) {
-			t.Errorf("the script does not say %q", want)
-		}
-	}
-	for line := range strings.SplitSeq(text, "\n") {
-		if n := len([]rune(line)); n > 100 || strings.Contains(line, "\x1b") {
-			t.Errorf("a line of %d columns, or with colours though this is no terminal: %q", n, line)
-		}
-	}
-}
-
 // A second demo on the same port is told what to do.
 func TestDemoTakenPort(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")

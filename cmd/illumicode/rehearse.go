@@ -13,7 +13,7 @@ import (
 
 	"github.com/illumicode/illumicode/config"
 	"github.com/illumicode/illumicode/core/rehearsal"
-	"github.com/illumicode/illumicode/internal/figure"
+	"github.com/illumicode/illumicode/figure"
 )
 
 func (a *app) rehearse() *cobra.Command {

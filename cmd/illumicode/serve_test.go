@@ -117,41 +117,26 @@ func TestInboxAlone(t *testing.T) {
 	}
 }
 
-func TestDemoScriptJSON(t *testing.T) {
-	data := t.TempDir()
-	var out, errOut bytes.Buffer
-	if code := run(t.Context(), []string{"demo", "--script", "--json", "--data", data}, &out, &errOut); code != exitDone {
-		t.Fatalf("exit %d\n%s", code, errOut.String())
-	}
-	var last struct {
-		SignedIn int `json:"signed_in"`
-		Sent     int
-		Arrived  int
-	}
-	for dec := json.NewDecoder(&out); dec.More(); {
-		if err := dec.Decode(&last); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if last.SignedIn != 15 || last.Sent != 22 || last.Arrived != 22 {
-		t.Errorf("summary: %+v", last)
-	}
-	for _, name := range []string{"ferry.db", "keyring.json", "inbox/000001.eml"} {
-		if _, err := os.Stat(filepath.Join(data, name)); err != nil {
-			t.Errorf("--data keeps no %s: %v", name, err)
-		}
-	}
-}
-
 // A full demo, with every attempt logged, prints none of the secrets that were in use: no key, no
-// password, no code, no token.
+// password, no code, no token. What it prints fits a narrow terminal and has no colours where there is none.
 func TestDemoPrintsNoSecret(t *testing.T) {
 	data := t.TempDir()
 	var out, errOut bytes.Buffer
 	if code := run(t.Context(), []string{"demo", "--script", "--verbose", "--data", data}, &out, &errOut); code != exitDone {
 		t.Fatalf("exit %d\n%s", code, errOut.String())
 	}
-	printed := out.String() + errOut.String()
+	text := out.String()
+	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1", "put off and repeated, 0 ambiguous", "harbour falls over", "harbour: circuit open (transient)", "Dieser Link ist abgelaufen", "Done already"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the script does not say %q", want)
+		}
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		if n := len([]rune(line)); n > 100 || strings.Contains(line, "\x1b") {
+			t.Errorf("a line of %d columns, or with colours though this is no terminal: %q", n, line)
+		}
+	}
+	printed := text + errOut.String()
 	if strings.Count(printed, "msg=attempt") < 14 {
 		t.Fatalf("the attempts are not logged:\n%s", errOut.String())
 	}
@@ -186,22 +171,27 @@ func TestDemoPrintsNoSecret(t *testing.T) {
 	}
 }
 
-// The storm: every notice is sent while people register, the summary counts both, and says who carried what
-// while a provider was down.
+// The script and the storm, for programs: everybody is signed in, every notice is sent while people register,
+// the summary counts both, and says who carried what while a provider was down. --data keeps everything.
 func TestDemoStorm(t *testing.T) {
+	data := t.TempDir()
 	var out, errOut bytes.Buffer
-	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400"}, &out, &errOut); code != exitDone {
+	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400", "--data", data}, &out, &errOut); code != exitDone {
 		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
 	}
 	var end struct{ Notices, Sent, Codes int }
 	carried := make(map[string]int)
 	for dec := json.NewDecoder(&out); dec.More(); {
 		var o struct {
-			Notices, Sent, Codes, Letters int
-			Provider                      string
+			Notices, Sent, Codes, Letters, Arrived int
+			SignedIn                               int `json:"signed_in"`
+			Provider                               string
 		}
 		if err := dec.Decode(&o); err != nil {
 			t.Fatal(err)
+		}
+		if o.SignedIn > 0 && (o.SignedIn != 15 || o.Sent != 22 || o.Arrived != 22) {
+			t.Errorf("the script came to %+v", o)
 		}
 		if o.Codes > 0 {
 			end.Notices, end.Sent, end.Codes = o.Notices, o.Sent, o.Codes
@@ -215,6 +205,11 @@ func TestDemoStorm(t *testing.T) {
 	}
 	if carried["beacon"]+carried["signal"] != 400 || carried["harbour"]+carried["pier"] != end.Codes {
 		t.Errorf("the providers carried %v, of 400 notices and %d codes", carried, end.Codes)
+	}
+	for _, name := range []string{"ferry.db", "keyring.json", "inbox/000001.eml"} {
+		if _, err := os.Stat(filepath.Join(data, name)); err != nil {
+			t.Errorf("--data keeps no %s: %v", name, err)
+		}
 	}
 	// The scenario of the same storm says the same of who carries what.
 	s, err := config.LoadScenario(storm)

@@ -33,3 +33,15 @@ GRANT DELETE ON illumicode_delivery, illumicode_ended, illumicode_attempt, illum
   illumicode_tally, illumicode_share, illumicode_feedback TO illumicode_worker;
 
 GRANT INSERT ON illumicode_event TO illumicode_events;
+
+-- A worker says of an address that it has bounced, and nothing better.
+CREATE FUNCTION illumicode_only_bounced() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  IF NEW.standing <> OLD.standing AND NEW.standing <> 'bounced' AND pg_has_role(current_user, 'illumicode_worker', 'MEMBER')
+      AND NOT pg_has_role(current_user, 'illumicode_web', 'MEMBER') THEN
+    RAISE insufficient_privilege USING MESSAGE = 'a worker makes no address ' || NEW.standing;
+  END IF;
+  RETURN NEW;
+END $$;
+CREATE TRIGGER illumicode_only_bounced BEFORE UPDATE OF standing ON illumicode_address
+  FOR EACH ROW EXECUTE FUNCTION illumicode_only_bounced();
