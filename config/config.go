@@ -257,20 +257,28 @@ func (d *Duration) UnmarshalText(text []byte) error {
 // Load reads the file at path and checks everything that needs no database and no network.
 func Load(path string) (*File, error) {
 	f := &File{path: path}
-	meta, err := toml.DecodeFile(path, f)
+	if err := decode(path, f, "copy illumicode.example.toml and fill it in, or name another with --config", "illumicode.example.toml"); err != nil {
+		return nil, err
+	}
+	return f, f.check()
+}
+
+// decode reads a TOML file into v. remedy is what to do where there is none, keys what lists every key.
+func decode(path string, v any, remedy, keys string) error {
+	meta, err := toml.DecodeFile(path, v)
 	var parse toml.ParseError
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("%s: there is no such file; copy illumicode.example.toml and fill it in, or name another with --config", path)
+		return fmt.Errorf("%s: there is no such file; %s", path, remedy)
 	case errors.As(err, &parse):
-		return nil, fmt.Errorf("%s: line %d: %s", path, parse.Position.Line, parse.Message)
+		return fmt.Errorf("%s: line %d: %s", path, parse.Position.Line, parse.Message)
 	case err != nil:
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return fmt.Errorf("%s: %w", path, err)
 	}
 	if unknown := meta.Undecoded(); len(unknown) > 0 {
-		return nil, fmt.Errorf("%s: unknown key %q; illumicode.example.toml lists every key", path, unknown[0].String())
+		return fmt.Errorf("%s: unknown key %q; %s lists every key", path, unknown[0].String(), keys)
 	}
-	return f, f.check()
+	return nil
 }
 
 // SiteURL returns the base URL of the site, as the database knows it.

@@ -2,13 +2,9 @@ package config
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"time"
-
-	"github.com/BurntSushi/toml"
 
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/rehearsal"
@@ -99,18 +95,9 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 	var r Rehearsal
 	base := &File{path: path}
 	none := rehearsal.Scenario{}
-	meta, err := toml.DecodeFile(path, &r)
-	var parse toml.ParseError
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return none, fmt.Errorf("%s: there is no such file; demo/storm.toml of the source is one to begin with", path)
-	case errors.As(err, &parse):
-		return none, fmt.Errorf("%s: line %d: %s", path, parse.Position.Line, parse.Message)
-	case err != nil:
-		return none, fmt.Errorf("%s: %w", path, err)
-	}
-	if unknown := meta.Undecoded(); len(unknown) > 0 {
-		return none, fmt.Errorf("%s: unknown key %q; docs/rehearse.md lists every key", path, unknown[0].String())
+	err := decode(path, &r, "demo/storm.toml of the source is one to begin with", "docs/rehearse.md")
+	if err != nil {
+		return none, err
 	}
 	f := &File{path: path, Outbox: r.Outbox, Signup: r.Signup, Reverify: r.Reverify, SignIn: r.SignIn, StepUp: r.StepUp, Limit: r.Limit}
 	if r.Configuration != "" {

@@ -65,7 +65,7 @@ func (p *play) arrive(i int32) {
 	if g.InLine == 0 {
 		p.push(p.now.Add(p.gap(g)), event{kind: arriving, who: i})
 	}
-	who := p.seat()
+	who := place(&p.crowd, &p.gone)
 	one := &p.crowd[who]
 	*one = person{group: i, visit: one.visit + 1, came: p.now, last: -1, ask: limit.Ask{Purpose: g.Purpose, Stage: limit.First, Medium: g.medium, New: !g.Known,
 		Address: p.one(g.Name, "a", g.Addresses, g.count), Network: p.one(g.Name, "n", g.Networks, g.count), Domain: g.Domain}}
@@ -94,17 +94,6 @@ func (p *play) one(group, what string, n, count int) string {
 		i = p.dice.IntN(n)
 	}
 	return what + strconv.Itoa(i) + " " + group
-}
-
-// seat returns a place for a person.
-func (p *play) seat() int32 {
-	if n := len(p.gone); n > 0 {
-		who := p.gone[n-1]
-		p.gone = p.gone[:n-1]
-		return who
-	}
-	p.crowd = append(p.crowd, person{})
-	return int32(len(p.crowd) - 1)
 }
 
 // leaves ends a person's visit, as soon as no letter to them is on its way.
@@ -226,7 +215,7 @@ func (p *play) later(who int32, at time.Time) {
 // write enqueues a letter to a person.
 func (p *play) write(who int32) {
 	one := &p.crowd[who]
-	d := p.make()
+	d := place(&p.all, &p.spare)
 	p.all[d] = delivery{due: p.now, since: p.now, before: one.challenge.Ends, person: who, notice: -1, generation: one.challenge.Generation, lane: Urgent,
 		sms: p.groups[one.group].SMS, again: one.challenge.Resends > 0, last: -1}
 	one.letters++

@@ -226,7 +226,7 @@ func (p *play) take(lane int) int32 {
 	}
 	l := &q.lists[0]
 	n := &p.Notices[l.notice]
-	d := p.make()
+	d := place(&p.all, &p.spare)
 	one := &p.all[d]
 	*one = delivery{due: p.Start.Add(n.At), person: -1, notice: int32(l.notice), lane: int8(lane), last: -1}
 	one.since = one.due
@@ -241,15 +241,15 @@ func (p *play) take(lane int) int32 {
 	return d
 }
 
-// make returns a place for a delivery.
-func (p *play) make() int32 {
-	if n := len(p.spare); n > 0 {
-		d := p.spare[n-1]
-		p.spare = p.spare[:n-1]
-		return d
+// place returns a place in all: one that is free again, or a new one.
+func place[T any](all *[]T, free *[]int32) int32 {
+	if n := len(*free); n > 0 {
+		at := (*free)[n-1]
+		*free = (*free)[:n-1]
+		return at
 	}
-	p.all = append(p.all, delivery{})
-	return int32(len(p.all) - 1)
+	*all = append(*all, *new(T))
+	return int32(len(*all) - 1)
 }
 
 // free lets the sender of a delivery take another.
