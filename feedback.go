@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -189,7 +190,6 @@ func (s *Service) applyFeedback(ctx context.Context) (n int, err error) {
 			err = errors.Join(err, s.applyOne(ctx, f))
 			n++
 		default:
-			s.tellFeedback(f)
 			simple = append(simple, f)
 		}
 	}
@@ -197,12 +197,28 @@ func (s *Service) applyFeedback(ctx context.Context) (n int, err error) {
 		err = errors.Join(err, s.store.PostponeFeedback(ctx, later))
 	}
 	if len(simple) > 0 {
-		err = errors.Join(err, s.store.Write(ctx, func(t store.Tx) error {
-			_, err := t.SettleFeedback(ctx, simple...)
-			return err
-		}))
+		err = errors.Join(err, s.settle(ctx, simple...))
 	}
 	return n + len(simple), err
+}
+
+// settle records what became of feedbacks, and tells of those that were applied; what another worker has
+// recorded it has told.
+func (s *Service) settle(ctx context.Context, all ...store.Feedback) error {
+	var mine []string
+	err := s.store.Write(ctx, func(t store.Tx) (err error) {
+		mine, err = t.SettleFeedback(ctx, all...)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for _, f := range all {
+		if f.State == store.FeedbackApplied && slices.Contains(mine, f.ID) {
+			s.tellFeedback(f)
+		}
+	}
+	return nil
 }
 
 // tellFeedback tells the log and the observer.
@@ -222,10 +238,7 @@ func (s *Service) applyOne(ctx context.Context, f store.Feedback) error {
 	to, parseErr := message.ParseRecipient(d.Address)
 	if err != nil || parseErr != nil {
 		f.State, f.Note = store.FeedbackAside, "its delivery is not kept any more"
-		return s.store.Write(ctx, func(t store.Tx) error {
-			_, err := t.SettleFeedback(ctx, f)
-			return err
-		})
+		return s.settle(ctx, f)
 	}
 	f.Mailbox = to.Mailbox()
 	did := false
@@ -234,7 +247,7 @@ func (s *Service) applyOne(ctx context.Context, f store.Feedback) error {
 		if err != nil {
 			return err
 		}
-		if n, err := t.SettleFeedback(ctx, f); err != nil || n == 0 { // another worker has done it
+		if mine, err := t.SettleFeedback(ctx, f); err != nil || len(mine) == 0 { // another worker has done it
 			return err
 		}
 		step := store.Step{Challenge: d.Challenge, Mailbox: f.Mailbox, At: s.now(), What: "feedback", Outcome: string(f.Kind) + ": " + f.Note}

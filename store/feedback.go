@@ -82,7 +82,7 @@ var (
 			FROM illumicode_feedback WHERE state = 'waiting' AND next <= ? ORDER BY next LIMIT ?) f`)
 	postponeFeedback = q(`UPDATE illumicode_feedback SET next = CAST(r.value ->> 1 AS BIGINT) FROM json_each(?) AS r WHERE illumicode_feedback.id = r.value ->> 0 AND state = 'waiting'`)
 	settleFeedback   = q(`UPDATE illumicode_feedback SET state = r.value ->> 1, delivery = r.value ->> 2, mailbox = r.value ->> 3, note = r.value ->> 4
-		FROM json_each(?) AS r WHERE illumicode_feedback.id = r.value ->> 0 AND state = 'waiting'`)
+		FROM json_each(?) AS r WHERE illumicode_feedback.id = r.value ->> 0 AND state = 'waiting' RETURNING illumicode_feedback.id`)
 	softBounces = q(`SELECT COUNT(DISTINCT delivery) FROM illumicode_feedback WHERE mailbox = ? AND kind = 'soft bounce' AND happened > ? AND delivery <> ?`)
 	feedbackOn  = q(`SELECT ` + feedbackColumns + `, 0 FROM illumicode_feedback WHERE delivery = ? AND delivery <> '' ORDER BY taken, id`)
 	feedbackIn  = q(`SELECT ` + feedbackColumns + `, 0 FROM illumicode_feedback WHERE state = ? ORDER BY taken DESC, id LIMIT ?`)
@@ -108,13 +108,15 @@ func (s *Store) PostponeFeedback(ctx context.Context, until map[string]time.Time
 	})
 }
 
-// SettleFeedback records what became of feedbacks, and returns of how many that was not recorded yet.
-func (t Tx) SettleFeedback(ctx context.Context, all ...Feedback) (int64, error) {
+// SettleFeedback records what became of feedbacks, and returns the ids of those of which that was not
+// recorded yet.
+func (t Tx) SettleFeedback(ctx context.Context, all ...Feedback) ([]string, error) {
 	rows := make([][]any, len(all))
 	for i, f := range all {
 		rows[i] = []any{f.ID, string(f.State), f.Delivery, f.Mailbox, f.Note}
 	}
-	return t.exec(ctx, settleFeedback, list(rows))
+	found, err := t.query(ctx, settleFeedback, list(rows))
+	return collect(t.s, found, err, scanText)
 }
 
 // SoftBounces counts the letters, but for one, that came back softly from a mailbox after an instant.
