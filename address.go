@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
+	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/store"
 )
@@ -22,7 +25,19 @@ type Story struct {
 	Changes    []store.Change
 	Trail      []store.Step
 	Deliveries []StoryLetter
-	Failures   float64 // wrong codes, as they count now: from 5 on tries are some seconds apart
+	Refused    []Refused // what could not be asked for now
+	Failures   float64   // wrong codes, as they count now: from 5 on tries are some seconds apart
+}
+
+// A Refused is a letter that could not be asked for now: "I got no code" may mean that. Past refusals are
+// not kept, as strangers could fill the database with them. Limits by network are not among these: they
+// know who asks, and not for whom.
+type Refused struct {
+	Purpose string
+	Again   bool      // only a letter that is sent again
+	Rule    string    // the rule that refuses it longest
+	Limit   string    // what it allows, in words
+	Until   time.Time // zero if for ever
 }
 
 // A StoryLetter is a delivery with its attempts and what came back.
@@ -68,6 +83,9 @@ func (s *Service) Story(ctx context.Context, address string) (Story, error) {
 		return st, err
 	}
 	st.Failures = failures.Count(s.now())
+	if st.Refused, err = s.refusedNow(ctx, to); err != nil {
+		return st, err
+	}
 	letters, err := s.store.LettersTo(ctx, st.Mailbox, to.String(), storyLength)
 	for _, d := range letters {
 		one := StoryLetter{Delivery: d}
@@ -80,6 +98,27 @@ func (s *Service) Story(ctx context.Context, address string) (Story, error) {
 		st.Deliveries = append(st.Deliveries, one)
 	}
 	return st, err
+}
+
+// refusedNow returns what the limits would refuse to an address at this moment, to a browser that has never
+// signed in.
+func (s *Service) refusedNow(ctx context.Context, to message.Address) ([]Refused, error) {
+	var out []Refused
+	for _, purpose := range slices.Sorted(maps.Keys(s.purposes)) {
+		for _, stage := range []limit.Stage{limit.First, limit.Again} {
+			bound := s.limits.set.Bind(s.ask(ctx, to, purpose, "", "", stage))
+			states, err := s.limits.clerk.look(ctx, bound)
+			if err != nil {
+				return nil, err
+			}
+			d := limit.Judge(bound, states, 1, s.now(), make([]limit.State, len(bound)))
+			if !d.Allowed {
+				out = append(out, Refused{purpose, stage == limit.Again, d.Refuser.Name, d.Refuser.String(), d.At})
+				break // what refuses a first letter need not be told of the next ones
+			}
+		}
+	}
+	return out, nil
 }
 
 // anyRecipient reads an address that is in the tables already, so that it need not be one which

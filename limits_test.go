@@ -187,6 +187,9 @@ func TestResendLimit(t *testing.T) {
 		if soon := refused(t, err, "again"); soon.At.Sub(s.Now()) < 18*time.Minute || soon.Limit == "" {
 			t.Errorf("told to come back at %v (%q)", soon.At, soon.Limit)
 		}
+		if story, err := s.Story(t.Context(), mara); err != nil || len(story.Refused) != 4 || !story.Refused[0].Again || story.Refused[0].Rule != "again" || story.Refused[0].Until.Sub(s.Now()) < 18*time.Minute {
+			t.Errorf("what the story says is refused now: %+v, %v", story.Refused, err)
+		}
 		if _, err := s.ResendTo(t.Context(), "7"); !errors.Is(err, illumicode.ErrTooSoon) {
 			t.Errorf("the application's own resend: %v", err)
 		}

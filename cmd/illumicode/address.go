@@ -84,6 +84,16 @@ func (a *app) story(s illumicode.Story) {
 	if s.Failures >= 5 {
 		a.line("  Many wrong codes lately: tries are some seconds apart. That fades within hours.")
 	}
+	for _, r := range s.Refused {
+		what, until := "A letter for "+r.Purpose, "for good"
+		if r.Again {
+			what += ", sent again,"
+		}
+		if !r.Until.IsZero() {
+			until = "until " + clock(r.Until)
+		}
+		a.line("  %s is refused %s by the limit %s (%s).", what, until, r.Rule, r.Limit)
+	}
 	if len(s.Addresses) == 0 {
 		a.line("  No account has it.")
 	}
@@ -150,6 +160,11 @@ func storyJSON(s illumicode.Story) map[string]any {
 		suppressed[i] = map[string]any{"scope": sup.Scope, "reason": sup.Reason, "since": sup.Since}
 	}
 	out["suppressed"] = suppressed
+	refused := make([]map[string]any, len(s.Refused))
+	for i, r := range s.Refused {
+		refused[i] = map[string]any{"purpose": r.Purpose, "again": r.Again, "rule": r.Rule, "limit": r.Limit, "until": r.Until}
+	}
+	out["refused"] = refused
 	return out
 }
 
