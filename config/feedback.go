@@ -1,10 +1,13 @@
 package config
 
 import (
+	"errors"
 	"fmt"
 	"net"
+	"os"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/illumicode/illumicode/core/report"
 	"github.com/illumicode/illumicode/web"
@@ -85,6 +88,11 @@ func (f *File) ListenFeedback() (net.Listener, error) {
 	network, address := "tcp", f.Feedback.Listen
 	if path, ok := strings.CutPrefix(address, "unix:"); ok {
 		network, address = "unix", path
+		if conn, err := net.Dial(network, address); err == nil {
+			conn.Close()
+		} else if errors.Is(err, syscall.ECONNREFUSED) { // a process that was killed has left it
+			os.Remove(address)
+		}
 	}
 	l, err := net.Listen(network, address)
 	if err != nil {
