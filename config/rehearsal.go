@@ -81,13 +81,14 @@ type People struct {
 
 // ToMany is a notice to many.
 type ToMany struct {
-	Name   string   `toml:"name"`
-	Lane   string   `toml:"lane"`
-	At     Duration `toml:"at"`
-	Count  int      `toml:"count"`
-	SMS    float64  `toml:"sms"`
-	Domain string   `toml:"domain"`
-	Within Duration `toml:"within"`
+	Name    string   `toml:"name"`
+	Lane    string   `toml:"lane"`
+	At      Duration `toml:"at"`
+	Count   int      `toml:"count"`
+	SMS     float64  `toml:"sms"`
+	Domain  string   `toml:"domain"`
+	Country string   `toml:"country"`
+	Within  Duration `toml:"within"`
 }
 
 // LoadScenario reads the scenario at path.
@@ -137,7 +138,7 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 		if lane < 0 {
 			return none, base.wrong(fmt.Sprintf("notice[%d].lane", i), "is %q; say urgent, normal or bulk", n.Lane)
 		}
-		s.Notices = append(s.Notices, rehearsal.Notice{Name: n.Name, Lane: lane, At: time.Duration(n.At), Count: n.Count, SMS: n.SMS, Domain: n.Domain, Within: time.Duration(n.Within)})
+		s.Notices = append(s.Notices, rehearsal.Notice{Name: n.Name, Lane: lane, At: time.Duration(n.At), Count: n.Count, SMS: n.SMS, Domain: n.Domain, Country: n.Country, Within: time.Duration(n.Within)})
 	}
 	return s, nil
 }

@@ -54,7 +54,7 @@ func TestNothingIsLost(t *testing.T) {
 			{Name: "at the pier", Purpose: "signin", InLine: 2, Known: true, Addresses: 50, Takes: Spread{Median: time.Second}, Transit: Spread{Median: 2 * time.Second}, Press: 20 * time.Second, Domain: "ternisle.example"},
 			{Name: "stranger", Purpose: "signup", PerMinute: 20, Attack: true, Networks: 3, Addresses: 400, Domain: "skerry.example"},
 		}
-		s.Notices = []Notice{{Name: "storm", Lane: Bulk, At: time.Hour, Count: 700, SMS: 0.1, Within: time.Hour, Domain: "gullquay.example"}, {Name: "moved", Lane: Normal, Count: 30, Domain: "gullquay.example"}}
+		s.Notices = []Notice{{Name: "storm", Lane: Bulk, At: time.Hour, Count: 700, SMS: 0.1, Country: "+44", Within: time.Hour, Domain: "gullquay.example"}, {Name: "moved", Lane: Normal, Count: 30, Domain: "gullquay.example"}}
 		r := run(t, s)
 		if again := run(t, s); !reflect.DeepEqual(r, again) {
 			t.Errorf("seed %d plays differently the second time", seed)
@@ -174,7 +174,8 @@ func TestScenarioRefuses(t *testing.T) {
 		"purpose is required": func(s *Scenario) { s.People[0].Purpose = "" },
 		"strangers wait":      func(s *Scenario) { s.People[0] = People{Purpose: "signup", Attack: true, InLine: 1} },
 		"within the scenario": func(s *Scenario) { s.Notices[0].At = 2 * time.Hour },
-		"a share between":     func(s *Scenario) { s.Notices[0].SMS = 2 },
+		"a share between":     func(s *Scenario) { s.Notices[0].SMS, s.Notices[0].Country = 2, "+44" },
+		"need a country":      func(s *Scenario) { s.Notices[0].SMS = 0.5 },
 		"two are named": func(s *Scenario) {
 			s.Rules = []limit.Rule{{Name: "a", By: limit.All, Quota: limit.Quota{Times: 1, Window: limit.Day}}, {Name: "a", By: limit.All, Quota: limit.Quota{Times: 1, Window: limit.Day}}}
 		},

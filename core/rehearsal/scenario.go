@@ -107,7 +107,7 @@ type People struct {
 	Known       bool    // the address is confirmed: rules about new ones do not hold
 	Addresses   int     // so many that they come from; 0 means that each has an own one
 	Networks    int     // the same for networks; 0 means that each has an own one
-	Domain      string
+	Domain      string  // of their addresses; with SMS the country code, such as +47
 	SMS         bool
 
 	Takes   Spread        // what the application does with a request before the letter is enqueued
@@ -119,13 +119,14 @@ type People struct {
 
 // A Notice is a letter to many.
 type Notice struct {
-	Name   string
-	Lane   int
-	At     time.Duration
-	Count  int
-	SMS    float64       // share of text messages
-	Domain string        // of the mail addresses
-	Within time.Duration // no longer delivered after this; 0 or less for no end
+	Name    string
+	Lane    int
+	At      time.Duration
+	Count   int
+	SMS     float64       // share of text messages
+	Domain  string        // of the mail addresses
+	Country string        // code of the phone numbers, such as +47; required with SMS
+	Within  time.Duration // no longer delivered after this; 0 or less for no end
 }
 
 // withDefaults returns s with its zero fields filled in, or what is wrong with it.
@@ -191,6 +192,8 @@ func (s Scenario) withDefaults() (Scenario, error) {
 			return s, fmt.Errorf("notice %q: count must be positive, and at within the scenario", n.Name)
 		case n.Lane < 0 || n.Lane >= lanes:
 			return s, fmt.Errorf("notice %q: its lane is urgent, normal or bulk", n.Name)
+		case n.SMS > 0 && n.Country == "":
+			return s, fmt.Errorf("notice %q: texts need a country, such as +47", n.Name)
 		case n.SMS < 0 || n.SMS > 1:
 			return s, fmt.Errorf("notice %q: sms is a share between 0 and 1", n.Name)
 		}

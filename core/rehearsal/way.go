@@ -100,10 +100,10 @@ func (p *play) candidate(i int, w *way, one *delivery, urgent bool) route.Candid
 // destination returns what terms look at.
 func (p *play) destination(one *delivery) string {
 	switch {
-	case one.sms:
-		return "+44" // of a phone number the country; scenarios have one
 	case one.person >= 0:
 		return p.groups[p.crowd[one.person].group].Domain
+	case one.sms:
+		return p.Notices[one.notice].Country
 	}
 	return p.Notices[one.notice].Domain
 }
@@ -184,6 +184,7 @@ func (p *play) tire(w *way) {
 				break
 			}
 			w.crowd[s] = w.crowd[s][1:]
+			w.hold.PutBack(one.lane == Urgent, p.now)
 			p.judged(d, w, retry.Throttled, 0, one.spare)
 		}
 	}

@@ -104,7 +104,7 @@ func nextPart(parts *multipart.Reader) (io.Reader, fields, error) {
 // perhaps the letter or its header (RFC 6522 §3).
 func readParts(parts *multipart.Reader) (Report, error) {
 	var rep Report
-	var words, returned string
+	var words string
 	known := false
 	for n := 0; n < maxParts; n++ {
 		part, head, err := nextPart(parts)
@@ -131,10 +131,9 @@ func readParts(parts *multipart.Reader) (Report, error) {
 			}
 			rep, known = readComplaint(f), true
 		case "message/rfc822", "text/rfc822-headers", "message/global", "message/global-headers":
-			f, _ := message(part)
-			returned = bare(f["return-path"])
 			if known {
-				rep.Paths = append(rep.Paths, returned)
+				f, _ := message(part)
+				rep.Paths = append(rep.Paths, bare(f["return-path"]))
 				return rep, nil
 			}
 		default:
