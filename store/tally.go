@@ -25,12 +25,10 @@ var (
 	// All rows are as they are expected, and change, or none does. A row that another transaction makes at
 	// the same moment is seen only by the last WHERE: then the others have changed without it.
 	swapTallies = q(`WITH want AS (SELECT r.value ->> 0 AS name, CAST(r.value ->> 1 AS BIGINT) AS was_at, CAST(r.value ->> 2 AS BIGINT) AS was_n,
-			CAST(r.value ->> 3 AS BIGINT) AS at, CAST(r.value ->> 4 AS BIGINT) AS n, CAST(r.value ->> 5 AS BIGINT) AS idle FROM json_each(?) AS r),
-		have AS MATERIALIZED (SELECT name, at, n FROM illumicode_tally WHERE name IN (SELECT value FROM json_each(?)) ORDER BY name FOR UPDATE),
-		agreed AS (SELECT COUNT(*) AS rows FROM want LEFT JOIN have ON have.name = want.name
-			WHERE COALESCE(have.at, 0) = want.was_at AND COALESCE(have.n, 0) = want.was_n AND COMMIT_SOON)
+			CAST(r.value ->> 3 AS BIGINT) AS at, CAST(r.value ->> 4 AS BIGINT) AS n, CAST(r.value ->> 5 AS BIGINT) AS idle FROM json_each(?) AS r)
 		INSERT INTO illumicode_tally (name, at, n, idle, was_at, was_n)
-		SELECT name, at, n, idle, was_at, was_n FROM want WHERE (SELECT rows FROM agreed) = ?
+		SELECT name, at, n, idle, was_at, was_n FROM want WHERE COMMIT_SOON AND ? = (SELECT COUNT(*) FROM want AS w WHERE COALESCE(
+			(SELECT t.at = w.was_at AND t.n = w.was_n FROM illumicode_tally AS t WHERE t.name = w.name FOR UPDATE), w.was_at = 0 AND w.was_n = 0))
 		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle, was_at = excluded.was_at, was_n = excluded.was_n
 		WHERE illumicode_tally.at = excluded.was_at AND illumicode_tally.n = excluded.was_n RETURNING name`)
 	selectTallies = q(`SELECT name, at, n FROM illumicode_tally WHERE name IN (SELECT value FROM json_each(?))`)
@@ -116,11 +114,11 @@ type Swap struct {
 // returns which it changed: all; none, if one was not as expected; or, if another process has made a row
 // at the same moment, all but that. The swaps are sorted by name. It is for databases with many writers.
 func (s *Store) SwapTallies(ctx context.Context, all []Swap) (changed map[string]bool, err error) {
-	rows, names := make([][]any, len(all)), make([]string, len(all))
+	rows := make([][]any, len(all))
 	for i, one := range all {
-		rows[i], names[i] = []any{one.Name, micros(one.Was.At), one.Was.N, micros(one.At), one.N, millis(one.Idle)}, one.Name
+		rows[i] = []any{one.Name, micros(one.Was.At), one.Was.N, micros(one.At), one.N, millis(one.Idle)}
 	}
-	found, err := s.query(ctx, swapTallies, list(rows), list(names), len(all))
+	found, err := s.query(ctx, swapTallies, list(rows), len(all))
 	done, err := collect(s, found, err, scanText)
 	changed = make(map[string]bool, len(done))
 	for _, name := range done {

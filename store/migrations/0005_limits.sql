@@ -6,7 +6,7 @@ CREATE TABLE illumicode_tally (
   idle BIGINT NOT NULL,            -- Unix milliseconds: from then on the row says nothing
   was_at BIGINT NOT NULL DEFAULT 0, -- what at and n were when the row was last decided on
   was_n  BIGINT NOT NULL DEFAULT 0
-);
+) WITHOUT ROWID;
 
 -- What all workers know of a provider: how it has answered lately.
 CREATE TABLE illumicode_way (
