@@ -19,9 +19,10 @@ func noonZone() string {
 // Three processes, some killed in the middle, keep a provider's caps together: the day's to the letter,
 // though less what a dead worker had leased, and no more in any second of the provider's clock than two in
 // a hundred over. What is kept for the urgent lane stays for it.
-func TestCapsAcrossProcesses(t *testing.T) {
+func TestCapsAcrossProcesses(t *testing.T) { onBoth(t, capsAcrossProcesses) }
+
+func capsAcrossProcesses(t *testing.T, p *place) {
 	const perDay, perSecond, letters, kept, connections = 150, 50, 180, 30, 6
-	p := newPlace(t)
 	p.change(`kind = "smtp"`, fmt.Sprintf("kind = \"smtp\"\nper_day = %d\nper_second = %d\nat_once = %d\nzone = %q", perDay, perSecond, connections, noonZone()))
 	p.change(`lease = "30s"`, `lease = "3s"`)
 	p.fill(letters)

@@ -113,7 +113,7 @@ func TestKilledWorkerLosesNothing(t *testing.T) {
 // Two workers in two processes share one file: every letter arrives once. The letters come when both
 // work, and slowly enough for two senders that neither can do all of them alone.
 func TestTwoWorkersOneFile(t *testing.T) {
-	const letters = 800
+	const letters = 300
 	p := newPlace(t)
 	p.change(`lease = "30s"`, "lease = \"30s\"\nsenders = 2")
 	var workers []*exec.Cmd

@@ -80,10 +80,11 @@ off = true
 	}
 }
 
-// Several processes on one file let through together what a rule says, and not one more; who is refused
+// Several processes on one database let through together what a rule says, and not one more; who is refused
 // is told by which rule, and for how long.
-func TestLimitsAcrossProcesses(t *testing.T) {
-	p := newPlace(t)
+func TestLimitsAcrossProcesses(t *testing.T) { onBoth(t, limitsAcrossProcesses) }
+
+func limitsAcrossProcesses(t *testing.T, p *place) {
 	p.add("[[limit]]\nname = \"harbour-wall\"\nby = \"all\"\nquota = \"40 per month\"\n[[limit]]\nname = \"network-hour\"\noff = true\n")
 	var bases []string
 	for range 3 {

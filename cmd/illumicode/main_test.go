@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/pgtest"
 )
 
 // TestMain lets the test binary be the tool: a child process with this variable set is one.
@@ -20,7 +21,7 @@ func TestMain(m *testing.M) {
 	if os.Getenv("ILLUMICODE_AS_TOOL") == "1" {
 		main()
 	}
-	os.Exit(m.Run())
+	pgtest.Main(m)
 }
 
 // tool returns a command line of the tool as a process of its own.
@@ -91,6 +92,17 @@ key_env = "ILLUMICODE_API_KEY"
 	p.must("keys", "new", "--out", p.file("keyring.json"))
 	p.must("migrate")
 	return p
+}
+
+// onBoth runs a test in a place with an SQLite file, and in one with a PostgreSQL database.
+func onBoth(t *testing.T, test func(t *testing.T, p *place)) {
+	t.Run("SQLite", func(t *testing.T) { test(t, newPlace(t)) })
+	t.Run("PostgreSQL", func(t *testing.T) {
+		p := newPlace(t)
+		p.change(`file = "outbox.db"`, fmt.Sprintf("postgres = %q", pgtest.Fresh(t)))
+		p.must("migrate")
+		test(t, p)
+	})
 }
 
 func (p *place) file(name string) string { return filepath.Join(p.dir, name) }

@@ -12,9 +12,10 @@ import (
 	"github.com/illumicode/illumicode"
 )
 
-// Of many who come with the same code at once, to three processes on one file, one wins: whatever the flow.
-func TestOneWinsAcrossProcesses(t *testing.T) {
-	p := newPlace(t)
+// Of many who come with the same code at once, to three processes on one database, one wins: whatever the flow.
+func TestOneWinsAcrossProcesses(t *testing.T) { onBoth(t, oneWinsAcrossProcesses) }
+
+func oneWinsAcrossProcesses(t *testing.T, p *place) {
 	p.add("[signup]\ntries = 20\n[signin]\ntries = 20\n[stepup]\ntries = 20\n[reverify]\ntries = 20\n") // a try for each who comes
 	p.with(func(svc *illumicode.Service) {
 		for subject, address := range map[string]string{"7": "mara@ternisle.example", "8": "oda@ternisle.example", "9": "liv@ternisle.example"} {
