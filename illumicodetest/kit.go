@@ -1,10 +1,13 @@
-// Package illumicodetest gives an application's tests a whole service: a database in a temporary
-// folder, a clock that the test moves, and a capture inbox that letters reach over real SMTP.
+// Package illumicodetest gives an application's tests a whole service: a database in memory, a clock that
+// the test moves, and a capture inbox that letters reach over real SMTP.
 //
 //	kit := illumicodetest.New(t)
-//	kit.Service.Signup(ctx, …)
+//	pending, err := kit.Service.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("7"))
 //	letter := kit.Letter("mara@ternisle.example", 1)
-//	letter.Code(), letter.Link()
+//	err = kit.Service.ConfirmCode(t.Context(), pending.Ticket, letter.Code(), nil) // or letter.Link(), opened
+//	kit.Clock.Move(48 * time.Hour)
+//
+// The application's own tables can stand in the same database: kit.Service.Store().DB().
 package illumicodetest
 
 import (
@@ -15,6 +18,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -29,6 +33,7 @@ import (
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -87,8 +92,9 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 
 	empty, err := migrated()
 	must(err)
-	must(os.WriteFile(filepath.Join(dir, "test.db"), empty, 0o600))
-	st, err := sqlite.Open(tb.Context(), filepath.Join(dir, "test.db"))
+	file := filepath.Join(inMemory(tb), "test.db")
+	must(os.WriteFile(file, empty, 0o600))
+	st, err := sqlite.Open(tb.Context(), file)
 	must(err)
 	tb.Cleanup(func() { st.Close() })
 	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
@@ -108,6 +114,18 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 	k.Service, err = illumicode.New(c)
 	must(err)
 	return k
+}
+
+// inMemory returns a folder that the test's end removes: in the memory's own file system, where there is
+// one, else on disk. A database there does all that one on disk does, which SQLite's own kind in memory
+// does not: it makes readers wait for a writer.
+func inMemory(tb testing.TB) string {
+	dir, err := os.MkdirTemp("/dev/shm", "illumicodetest-")
+	if err != nil {
+		return tb.TempDir()
+	}
+	tb.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
 }
 
 // migrated returns a database file with all tables, made once for all kits of the process: making them
@@ -160,7 +178,8 @@ func (k *Kit) serveInbox(dir string) *smtp.Provider {
 	return way
 }
 
-// Letter waits for the nth letter to an address, counted from 1, and returns it.
+// Letter waits for the nth letter to an address, counted from 1, and until its hand-over is on record, with
+// which the lives of its code and link begin. It returns the letter.
 func (k *Kit) Letter(to string, n int) *inbox.Letter {
 	k.tb.Helper()
 	ctx, cancel := context.WithTimeout(k.tb.Context(), 20*time.Second)
@@ -169,7 +188,17 @@ func (k *Kit) Letter(to string, n int) *inbox.Letter {
 	if err != nil {
 		k.tb.Fatal(err)
 	}
-	return got[n-1]
+	id, _, _ := strings.Cut(strings.TrimPrefix(got[n-1].MessageID, "<"), "@")
+	for {
+		d, err := k.Service.Store().Delivery(ctx, id)
+		switch {
+		case err != nil && !errors.Is(err, store.ErrNotFound): // not found: forgotten already
+			k.tb.Fatal(err)
+		case d.State != store.Claimed:
+			return got[n-1]
+		}
+		time.Sleep(time.Millisecond)
+	}
 }
 
 // Token returns the token that a letter's link carries.
