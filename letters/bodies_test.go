@@ -53,20 +53,24 @@ func movedData() map[string]any {
 
 func TestBody(t *testing.T) {
 	berlin := time.FixedZone("Berlin", 3600)
+	set := sailing(t)
 	for _, tt := range []struct {
-		locale string
-		want   []string
+		locale, reader string
+		want           []string
 	}{
-		{"en", []string{"Because of the weather: Tuesday, March 4, 2031, 11:05 PM, 2 seats, 12,345.5 m.", "See the booking", "Fair winds."}},
-		{"de", []string{"Wegen des Wetters: Dienstag, 4. März 2031, 23:05 Uhr, 2 Plätze, 12.345,5 m.", "See the booking", "Fair winds."}}, // the last two fall back
+		{"en", "Mara", []string{"Because of the weather: Tuesday, March 4, 2031, 11:05 PM, 2 seats, 12,345.5 m.", "See the booking", "Fair winds."}},
+		{"en", "Odile", []string{"Because of the weather"}},
+		{"de", "Mara", []string{"Wegen des Wetters: Dienstag, 4. März 2031, 23:05 Uhr, 2 Plätze, 12.345,5 m.", "See the booking", "Fair winds."}}, // the last two fall back
 	} {
-		got, err := sailing(t).Render(letter.Request{Letter: "moved", Locale: language.MustParse(tt.locale), Zone: berlin, Data: movedData(), Writer: writer(letter.Writer{Name: "Ferry"})})
+		data := movedData()
+		data["name"] = tt.reader
+		got, err := set.Render(letter.Request{Letter: "moved", Locale: language.MustParse(tt.locale), Zone: berlin, Data: data, Writer: writer(letter.Writer{Name: "Ferry"})})
 		if err != nil {
 			t.Fatal(err)
 		}
 		flat := strings.Join(strings.Fields(got.Text), " ")
 		shown := strings.Join(strings.Fields(words(t, got.HTML)), " ")
-		for _, want := range append(tt.want, "Bring <warm> clothes", "Gull Quay for Mara", "Törnholm") {
+		for _, want := range append(tt.want, "Bring <warm> clothes", "Gull Quay for "+tt.reader, "Törnholm") {
 			if !strings.Contains(flat, want) || !strings.Contains(shown, want) {
 				t.Errorf("%s: %q is missing from the text or the HTML:\n%s", tt.locale, want, got.Text)
 			}

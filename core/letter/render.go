@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	htmltemplate "html/template"
+	"io"
 	"maps"
 	"net/url"
 	"strings"
@@ -86,7 +87,7 @@ func (s *Set) RenderSMS(r Request) (string, error) {
 	fail := func(err error) (string, error) {
 		return "", fmt.Errorf("letter %q, locale %s, sms: %w", r.Letter, c.catalog.Locale, err)
 	}
-	b, err := s.bind(r.Letter, c, r.Zone)
+	b, err := s.bind(r, c)
 	if err != nil {
 		return fail(err)
 	}
@@ -115,7 +116,7 @@ func (c *compiled) given(r Request) map[string]any {
 
 // render does the work; with an error it returns the part in which it came up.
 func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err error) {
-	b, err := s.bind(r.Letter, c, r.Zone)
+	b, err := s.bind(r, c)
 	if err != nil {
 		return out, "binding", err
 	}
@@ -160,10 +161,14 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	var text, html strings.Builder
 	text.Grow(2 << 10) // about what letters have
 	html.Grow(8 << 10)
-	if err := s.text.Execute(&text, sheet); err != nil {
+	l, err := s.layout(c, b, &sheet)
+	if err != nil {
+		return out, "layout", err
+	}
+	if err := l.text.Execute(&text, &sheet); err != nil {
 		return out, "text layout", err
 	}
-	if err := s.html.Execute(&html, sheet); err != nil {
+	if err := l.html.Execute(&html, &sheet); err != nil {
 		return out, "HTML layout", err
 	}
 	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()}, "", nil
@@ -191,11 +196,11 @@ func (c *Catalog) life(d time.Duration) string {
 	return c.Units["minute"].count(c.Locale, max(1, int(d/time.Minute)))
 }
 
-// A bound is a letter's templates with the functions of one locale and one zone. Binding copies
+// A bound is a letter's templates with the functions of one locale and one zone, for one writer. Binding copies
 // them, which costs more than executing them, so the results are kept.
 type bound struct {
 	parts map[string]*template.Template
-	plain map[string]string  // parts without values, which need no executing
+	plain map[string]string  // parts without values of the letter's own, which need no executing
 	text  *template.Template // of the body; nil if derived
 	html  *htmltemplate.Template
 }
@@ -204,16 +209,18 @@ type boundKey struct {
 	letter string
 	locale language.Tag
 	zone   string
+	writer Writer
 }
 
 // maxBound bounds what is kept: time zones come from readers.
 const maxBound = 2000
 
-func (s *Set) bind(name string, c *compiled, zone *time.Location) (*bound, error) {
+func (s *Set) bind(r Request, c *compiled) (*bound, error) {
+	zone := r.Zone
 	if zone == nil {
 		zone = time.UTC
 	}
-	key := boundKey{name, c.catalog.Locale, zone.String()}
+	key := boundKey{r.Letter, c.catalog.Locale, zone.String(), r.Writer}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if b := s.bound[key]; b != nil {
@@ -226,14 +233,18 @@ func (s *Set) bind(name string, c *compiled, zone *time.Location) (*bound, error
 		return nil, err
 	}
 	copied.Funcs(f.funcs())
-	for part, t := range c.parts {
+	site := map[string]any{"site": r.Writer.Name}
+	for part := range c.parts {
+		t := copied.Lookup(part)
+		t.Tree = t.Tree.Copy() // the copies share them
+		fixed{fields: map[string]bool{"site": true}}.foldTree(t.Tree, func(w io.Writer) error { return t.Execute(w, site) })
 		if words, ok := onlyText(t.Root); ok {
 			b.plain[part] = strings.TrimSpace(words)
 			continue
 		}
-		b.parts[part] = copied.Lookup(part)
+		b.parts[part] = t
 	}
-	if own := s.bodies[name]; own != nil {
+	if own := s.bodies[r.Letter]; own != nil {
 		funcs := s.bodyFuncs(f, c.words)
 		if own.text != nil {
 			copied, err := own.text.Clone()
@@ -290,7 +301,7 @@ func (b *bound) body(data map[string]any, sheet *Sheet) error {
 func (s *Set) bodyFuncs(f formats, words map[string]string) htmltemplate.FuncMap {
 	partial := func(name string, data any) (htmltemplate.HTML, error) {
 		w := newLimited()
-		err := s.html.ExecuteTemplate(w, name, data)
+		err := s.partial.html.ExecuteTemplate(w, name, data)
 		return htmltemplate.HTML(w.String()), err
 	}
 	funcs := htmltemplate.FuncMap{
@@ -318,7 +329,7 @@ func (s *Set) bodyFuncs(f formats, words map[string]string) htmltemplate.FuncMap
 func plainFuncs(s *Set, funcs htmltemplate.FuncMap) template.FuncMap {
 	partial := func(name string, data any) (string, error) {
 		w := newLimited()
-		err := s.text.ExecuteTemplate(w, name, data)
+		err := s.partial.text.ExecuteTemplate(w, name, data)
 		return w.String(), err
 	}
 	out := template.FuncMap(maps.Clone(funcs))

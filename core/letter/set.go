@@ -64,11 +64,12 @@ type Set struct {
 	bodies  map[string]*body
 	locales []language.Tag // the first is the fallback
 	matcher language.Matcher
-	text    *template.Template
-	html    *htmltemplate.Template
+	source  Layout
+	partial *layout // for the partials that bodies call
 
-	mu    sync.Mutex // guards bound
-	bound map[boundKey]*bound
+	mu      sync.Mutex // guards what follows
+	bound   map[boundKey]*bound
+	layouts map[layoutKey]*layout
 }
 
 // A body is a Body, parsed.
@@ -83,16 +84,13 @@ func NewSet(src Source) (*Set, error) {
 		return nil, errors.New("letter: no catalog, so no letter")
 	}
 	s := &Set{letters: make(map[string]map[language.Tag]*compiled), kinds: maps.Clone(src.Kinds), bodies: make(map[string]*body),
-		bound: make(map[boundKey]*bound)}
+		source: src.Layout, bound: make(map[boundKey]*bound), layouts: make(map[layoutKey]*layout)}
 	if s.kinds == nil {
 		s.kinds = make(map[string]Kind)
 	}
 	var err error
-	if s.text, err = template.New("layout, text").Parse(src.Layout.Text); err != nil {
-		return nil, fmt.Errorf("letter: %w", err)
-	}
-	if s.html, err = htmltemplate.New("layout, html").Parse(src.Layout.HTML); err != nil {
-		return nil, fmt.Errorf("letter: %w", err)
+	if s.partial, err = s.source.parse(); err != nil {
+		return nil, err
 	}
 	if err := s.addCatalogs(src.Catalogs); err != nil {
 		return nil, fmt.Errorf("letter: %w", err)
