@@ -1,24 +1,19 @@
 // Package dkim signs letters (RFC 6376, RFC 8463), so that who receives them can tell that they
 // come from the domain that they claim. [Signer] is the type to read first.
 //
-// The work is done by a well-kept library; this package chooses what is signed and how.
+// It signs what package message has composed, and does not verify: its tests have two other libraries do
+// that.
 package dkim
 
 import (
-	"bufio"
 	"crypto"
 	"crypto/ed25519"
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/pem"
-	"errors"
 	"fmt"
-	"io"
 	"strings"
-	"sync"
-
-	msgdkim "github.com/emersion/go-msgauth/dkim"
 )
 
 // MinRSA is the least length of an RSA key in bits: RFC 8301 §3.2 wants 1024 at the very least
@@ -104,59 +99,4 @@ func (k Key) Record() string {
 		return "v=DKIM1; k=rsa; p=" + base64.StdEncoding.EncodeToString(der)
 	}
 	panic("dkim: a key that ParseKey does not make")
-}
-
-// A Signer signs with one key or several: one signature each, so that a receiver that knows no
-// Ed25519 still finds an RSA one. It is immutable and safe for concurrent use.
-type Signer struct{ keys []Key }
-
-// New returns a signer with these keys, of which there is at least one.
-func New(keys ...Key) (*Signer, error) {
-	if len(keys) == 0 {
-		return nil, errors.New("dkim: no key to sign with")
-	}
-	return &Signer{keys: keys}, nil
-}
-
-// Keys returns the keys.
-func (s *Signer) Keys() []Key { return append([]Key(nil), s.keys...) }
-
-// signed lists the fields that a signature covers, present or not: one that is absent cannot be
-// added by somebody on the way without breaking it (RFC 6376 §5.4). The two of RFC 8058 §4 are
-// among them.
-var signed = []string{"From", "To", "Cc", "Reply-To", "Subject", "Date", "Message-ID", "In-Reply-To", "References",
-	"MIME-Version", "Content-Type", "Auto-Submitted", "List-Unsubscribe", "List-Unsubscribe-Post"}
-
-// writers gather what is signed: each write crosses a pipe to another goroutine.
-var writers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 32<<10) }}
-
-// Sign returns the DKIM-Signature fields of a message, to be put in front of it. It reads the
-// message once for each key. A signature holds the second in which it was made, so two of one
-// message differ: keep the first.
-func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
-	var all strings.Builder
-	for _, k := range s.keys {
-		one, err := msgdkim.NewSigner(&msgdkim.SignOptions{
-			Domain: k.Domain, Selector: k.Selector, Signer: k.private, HeaderKeys: signed,
-			HeaderCanonicalization: msgdkim.CanonicalizationRelaxed, BodyCanonicalization: msgdkim.CanonicalizationSimple,
-		})
-		if err != nil {
-			return "", fmt.Errorf("dkim: key %v: %w", k, err)
-		}
-		buffered := writers.Get().(*bufio.Writer)
-		buffered.Reset(one)
-		defer writers.Put(buffered)
-		if _, err := message.WriteTo(buffered); err != nil {
-			one.Close() // it has failed already
-			return "", fmt.Errorf("dkim: key %v: %w", k, err)
-		}
-		if err := buffered.Flush(); err != nil {
-			return "", fmt.Errorf("dkim: key %v: %w", k, err)
-		}
-		if err := one.Close(); err != nil {
-			return "", fmt.Errorf("dkim: key %v: %w", k, err)
-		}
-		all.WriteString(one.Signature())
-	}
-	return all.String(), nil
 }

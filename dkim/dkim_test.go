@@ -8,12 +8,15 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	msgdkim "github.com/emersion/go-msgauth/dkim"
 
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/dkim"
@@ -95,6 +98,7 @@ func TestAnotherVerifierAccepts(t *testing.T) {
 		{"a second From", func(s string) string {
 			return strings.Replace(s, "Subject: ", "From: eve@evil.example\r\nSubject: ", 1)
 		}, "2 [False, False]"},
+		{"a From above all others, which many readers show", func(s string) string { return "From: eve@evil.example\r\n" + s }, "2 [False, False]"},
 		{"unsubscribe changed", func(s string) string {
 			return strings.Replace(s, "https://ferry.example/u", "https://evil.example/u", 1)
 		}, "2 [False, False]"},
@@ -115,6 +119,75 @@ func TestAnotherVerifierAccepts(t *testing.T) {
 	}
 }
 
+// A raw message is written in pieces of some bytes each.
+type raw struct {
+	text  string
+	piece int
+}
+
+func (r raw) WriteTo(w io.Writer) (total int64, err error) {
+	for rest := r.text; rest != "" && err == nil; rest = rest[min(r.piece, len(rest)):] {
+		var n int
+		n, err = io.WriteString(w, rest[:min(r.piece, len(rest))])
+		total += int64(n)
+	}
+	return total, err
+}
+
+// Whatever a header is folded like and however a body ends, and in whatever pieces it is written, a second
+// library accepts the signature; and does not if a field is put on top.
+func TestAwkwardMessages(t *testing.T) {
+	key, _, err := dkim.GenerateKey("ternisle.example", "quay")
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, err := dkim.New(key, newKey(t, "pier", rsaKey(t, 2048)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	records := map[string]string{}
+	for _, k := range signer.Keys() {
+		records[k.String()] = k.Record()
+	}
+	accepted := func(message string) (good int) {
+		all, err := msgdkim.VerifyWithOptions(strings.NewReader(message), &msgdkim.VerifyOptions{LookupTXT: func(name string) ([]string, error) { return []string{records[name]}, nil }})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range all {
+			if v.Err == nil {
+				good++
+			}
+		}
+		return good
+	}
+	for _, header := range []string{
+		"From: a@ternisle.example\r\n", "FROM:\ta@ternisle.example \r\nSubject:\r\n one\r\n\t two  three \r\nX-Other: x\r\n",
+		"Subject:\r\nTo: b@ternisle.example\r\nFrom: a@ternisle.example\r\nReferences: <" + strings.Repeat("x", 900) + ">\r\n",
+	} {
+		for _, body := range []string{"", "\r\n", "\r\n\r\n\r\n", "one", "one\r\n", "\r\n\r\none\r\n\r\n\r\ntwo \r\n\r\n\r\n", strings.Repeat("a line of words\r\n", 5000)} {
+			for _, piece := range []int{1, 3, 7, 1 << 20} {
+				message := header + "\r\n" + body
+				fields, err := signer.Sign(raw{message, piece}, time.Now())
+				if err != nil {
+					t.Fatal(err)
+				}
+				for line := range strings.SplitSeq(fields, "\r\n") {
+					if len(line) > 77 {
+						t.Errorf("a line of %d bytes: %s", len(line), line)
+					}
+				}
+				if got, onTop := accepted(fields+message), accepted("Subject: other\r\n"+fields+message); got != 2 || onTop != 0 {
+					t.Errorf("%.40q, a body of %d bytes in pieces of %d: %d of 2 accepted, %d with another subject on top", header, len(body), piece, got, onTop)
+				}
+			}
+		}
+	}
+	if _, err := signer.Sign(raw{"From: a@ternisle.example\r\n", 5}, time.Now()); err == nil {
+		t.Error("a message without an end of its header was signed")
+	}
+}
+
 func signedLetter(t *testing.T, signer *dkim.Signer) string {
 	t.Helper()
 	from, err := message.ParseAddress("crew@ternisle.example")
@@ -130,7 +203,7 @@ func signedLetter(t *testing.T, signer *dkim.Signer) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fields, err := signer.Sign(m)
+	fields, err := signer.Sign(m, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
