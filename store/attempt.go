@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"strconv"
 	"time"
 
 	"github.com/illumicode/illumicode/core/retry"
@@ -29,13 +28,12 @@ type Attempt struct {
 	Signature string    // DKIM-Signature fields of the same
 }
 
-// The attempts come as a list of rows, so that a group costs one statement. The lock makes it wait
-// for a worker that is recovering a delivery, and then find nothing.
-var beginAttempts = q(`INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature, route)
-	SELECT d.id, CAST(r.value ->> 2 AS INTEGER), d.claim, d.worker, r.value ->> 3, CAST(r.value ->> 4 AS BIGINT), 0, '', 0, '', '',
-		CAST(r.value ->> 5 AS BIGINT), r.value ->> 6, r.value ->> 7
-	FROM json_each(?) AS r JOIN illumicode_delivery d ON d.id = r.value ->> 0 AND d.claim = CAST(r.value ->> 1 AS BIGINT)
-	WHERE d.id IN (SELECT value FROM json_each(?)) AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery, claim`)
+// The lock makes it wait for a worker that is recovering a delivery, and then find nothing.
+var beginAttempts = lq(`LIST r (delivery TEXT, claim BIGINT, number INTEGER, provider TEXT, begun BIGINT, fixed BIGINT, signature TEXT, route TEXT)
+	INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature, route)
+	SELECT d.id, r.number, d.claim, d.worker, r.provider, r.begun, 0, '', 0, '', '', r.fixed, r.signature, r.route
+	FROM r JOIN illumicode_delivery d ON d.id = r.delivery AND d.claim = r.claim
+	WHERE ` + filled("r.claim") + ` AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery, claim`)
 
 // Not "= 'claimed'": the partial index of claimed rows would be walked, and where a transaction is
 // held open it is full of rows that are claimed no more.
@@ -64,34 +62,42 @@ func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[Hold]
 	if len(all) == 0 {
 		return nil, nil
 	}
-	found, err := t.query(ctx, beginAttempts, beginRows(all)...)
-	return set(collect(t.s, found, err, scanHold))
+	begun = make(map[Hold]bool, len(all))
+	return begun, beginAttempts.each(beginRows(all), nil, func(text string, args []any) error {
+		found, err := t.query(ctx, text, args...)
+		return set(begun)(collect(t.s, found, err, scanHold))
+	})
 }
 
-// BeginAttempts is [Tx.BeginAttempts] as a transaction of its own, which is one statement.
+// BeginAttempts is [Tx.BeginAttempts] as a transaction of its own, which is one statement for up to as many
+// as a list has room for.
 func (s *Store) BeginAttempts(ctx context.Context, all []Beginning) (begun map[Hold]bool, err error) {
-	return set(change(ctx, s, scanHold, beginAttempts, beginRows(all)...))
+	begun = make(map[Hold]bool, len(all))
+	return begun, beginAttempts.each(beginRows(all), nil, func(text string, args []any) error {
+		return set(begun)(change(ctx, s, scanHold, text, args...))
+	})
 }
 
 func scanHold(r scanner) (h Hold, err error) { return h, r.Scan(&h.Delivery, &h.Claim) }
 
-func set(holds []Hold, err error) (map[Hold]bool, error) {
-	m := make(map[Hold]bool, len(holds))
-	for _, h := range holds {
-		m[h] = true
+// set returns what adds the holds of a result to a set.
+func set(m map[Hold]bool) func(holds []Hold, err error) error {
+	return func(holds []Hold, err error) error {
+		for _, h := range holds {
+			m[h] = true
+		}
+		return err
 	}
-	return m, err
 }
 
-// beginRows returns the arguments of the statement: the attempts, and whose they are.
-func beginRows(all []Beginning) []any {
-	rows, names := make([][]any, len(all)), make([]string, len(all))
+// beginRows returns the rows of the statement.
+func beginRows(all []Beginning) [][]any {
+	rows := make([][]any, len(all))
 	for i, b := range all {
 		d, a := b.Delivery, b.Attempt
-		names[i] = d.ID
 		rows[i] = []any{d.ID, d.Claim, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature, a.Route}
 	}
-	return []any{list(rows), list(names)}
+	return rows
 }
 
 var (
@@ -132,17 +138,17 @@ type End struct {
 }
 
 var (
-	endAttempts = q(`UPDATE illumicode_attempt SET ended = CAST(r.value ->> 2 AS BIGINT), class = r.value ->> 3, code = CAST(r.value ->> 4 AS INTEGER),
-		enhanced = r.value ->> 5, reply = r.value ->> 6, remote = r.value ->> 7
-		FROM json_each(?) AS r WHERE delivery IN (SELECT value FROM json_each(?)) AND delivery = r.value ->> 0 AND number = CAST(r.value ->> 1 AS INTEGER) AND ended = 0`)
+	endAttempts = lq(`LIST r (delivery TEXT, number INTEGER, ended BIGINT, class TEXT, code INTEGER, enhanced TEXT, reply TEXT, remote TEXT)
+		UPDATE illumicode_attempt SET ended = r.ended, class = r.class, code = r.code, enhanced = r.enhanced, reply = r.reply, remote = r.remote
+		FROM r WHERE ` + filled("r.number") + ` AND illumicode_attempt.delivery = r.delivery AND illumicode_attempt.number = r.number AND illumicode_attempt.ended = 0`)
 	putBack = q(`UPDATE illumicode_delivery SET state = ?, worker = '', ` + joined + `, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
 		attempts = ?, spent = ?, held_by = ?, note = ?` + ours)
 
-	// Deliveries that were sent are most of all: they leave by the group. A pair is an id and its claim.
-	endSent = q(leave(`'{}'`, `'sent'`, `attempts + 1, spent + 1`, `''`) + ` WHERE id IN (SELECT value FROM json_each(?))
-		AND ` + inHand + ` AND id || ' ' || claim IN (SELECT value FROM json_each(?)) FOR UPDATE`)
-	deleteSent = q(`DELETE FROM illumicode_delivery WHERE id IN (SELECT value FROM json_each(?))
-		AND ` + inHand + ` AND id || ' ' || claim IN (SELECT value FROM json_each(?))`)
+	// Deliveries that were sent are most of all: they leave by the group.
+	endSent = lq(`LIST r (delivery TEXT, holds BIGINT) ` + leave(`'{}'`, `'sent'`, `attempts + 1, spent + 1`, `''`) + `, r
+		WHERE ` + filled("r.holds") + ` AND id = r.delivery AND claim = r.holds AND ` + inHand + ` FOR UPDATE OF illumicode_delivery`)
+	deleteSent = lq(`LIST r (delivery TEXT, holds BIGINT) DELETE FROM illumicode_delivery
+		WHERE (id, claim) IN (SELECT delivery, holds FROM r WHERE ` + filled("r.holds") + `) AND ` + inHand)
 )
 
 // EndAttempts records the ends of attempts and what becomes of their deliveries. An attempt's own
@@ -152,32 +158,29 @@ func (t Tx) EndAttempts(ctx context.Context, ends []End) error {
 	if len(ends) == 0 {
 		return nil
 	}
-	rows, names := make([][]any, len(ends)), make([]string, len(ends))
+	rows := make([][]any, len(ends))
 	for i, e := range ends {
 		a := e.Attempt
-		names[i] = a.Delivery
 		rows[i] = []any{a.Delivery, a.Number, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote}
 	}
-	if _, err := t.exec(ctx, endAttempts, list(rows), list(names)); err != nil {
+	if _, err := t.execList(ctx, endAttempts, rows); err != nil {
 		return err
 	}
-	var ids, pairs []string
+	var sent [][]any
 	var last time.Time
 	for _, e := range ends {
-		a := e.Attempt
 		if e.State == Sent && e.Bundle == "" && !e.Collapse {
-			ids, pairs = append(ids, a.Delivery), append(pairs, a.Delivery+" "+strconv.FormatInt(e.Claim, 10))
-			last = a.Ended
+			sent = append(sent, []any{e.Attempt.Delivery, e.Claim})
+			last = e.Attempt.Ended
 		} else if err := t.endOther(ctx, e); err != nil {
 			return err
 		}
 	}
-	if len(ids) > 0 {
-		idList, pairList := list(ids), list(pairs)
-		if _, err := t.exec(ctx, endSent, millis(last), idList, pairList); err != nil {
+	if len(sent) > 0 {
+		if _, err := t.execList(ctx, endSent, sent, millis(last)); err != nil {
 			return err
 		}
-		if _, err := t.exec(ctx, deleteSent, idList, pairList); err != nil {
+		if _, err := t.execList(ctx, deleteSent, sent); err != nil {
 			return err
 		}
 	}

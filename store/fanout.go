@@ -108,24 +108,25 @@ func (s *Store) Expand(ctx context.Context, newID func() string) (n int, err err
 	return n, err
 }
 
-// What all have in common is bound once; who they are comes as a list of rows.
-var insertAll = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT r.value ->> 0, '', 0, CAST(? AS TEXT), r.value ->> 3,
-	r.value ->> 1, r.value ->> 2, r.value ->> 5, CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), CAST(? AS BIGINT), CAST(? AS BIGINT), 0, '', 0, 0, 0, 0,
-	CAST(? AS TEXT), r.value ->> 4, CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS INTEGER), CAST(? AS INTEGER), CAST(? AS TEXT), CAST(? AS TEXT),
-	CAST(? AS BIGINT), '', '', CAST(? AS TEXT), CAST(? AS TEXT) FROM json_each(?) AS r`)
+// What all have in common is bound once.
+var insertAll = lq(`LIST r (id TEXT, address TEXT, name TEXT, locale TEXT, zone TEXT, data TEXT)
+	INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT r.id, '', 0, CAST(? AS TEXT), r.locale, r.address, r.name, r.data, CAST(? AS TEXT),
+	CAST(? AS TEXT), CAST(? AS BIGINT), CAST(? AS BIGINT), CAST(? AS BIGINT), 0, '', 0, 0, 0, 0, CAST(? AS TEXT), r.zone, CAST(? AS TEXT), CAST(? AS TEXT),
+	CAST(? AS INTEGER), CAST(? AS INTEGER), CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), '', '', CAST(? AS TEXT), CAST(? AS TEXT)
+	FROM r WHERE r.id IS NOT NULL`)
 
 // insertAll adds the deliveries of a draft to people.
 func (t Tx) insertAll(ctx context.Context, d Delivery, people []Person, newID func() string) error {
-	rows := make([][6]string, len(people))
+	rows := make([][]any, len(people))
 	for i, who := range people {
 		data := d.Data
 		if who.Data != nil {
 			data = string(who.Data)
 		}
-		rows[i] = [6]string{newID(), who.Address, who.Name, who.Locale, who.Zone, data}
+		rows[i] = []any{newID(), who.Address, who.Name, who.Locale, who.Zone, data}
 	}
-	_, err := t.exec(ctx, insertAll, d.Letter, string(d.Lane), string(d.state()), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note,
-		d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key, d.Lead.Milliseconds(), d.AskedBy, d.Trace, list(rows))
+	_, err := t.execList(ctx, insertAll, rows, d.Letter, string(d.Lane), string(d.state()), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note,
+		d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key, d.Lead.Milliseconds(), d.AskedBy, d.Trace)
 	return err
 }
 

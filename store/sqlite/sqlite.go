@@ -113,7 +113,7 @@ const columns = `SELECT m.name, c.name FROM sqlite_schema m JOIN pragma_table_in
 	WHERE m.type = 'table' AND m.name LIKE 'illumicode!_%' ESCAPE '!' AND c.type = 'TEXT' ORDER BY 1, 2`
 
 var own = strings.NewReplacer(
-	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE", "", // a writer has the whole file
+	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE OF illumicode_delivery", "", " FOR UPDATE", "", // a writer has the whole file
 	"COMMIT_SOON", "1", "SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
 )
 

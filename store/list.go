@@ -1,0 +1,64 @@
+package store
+
+import (
+	"context"
+	"slices"
+	"strings"
+)
+
+// A listQuery is a query with a list of rows in it, which travel as parameters: as JSON each field would be
+// parsed by itself, which took longer than all the rest. A statement has room for one of a few numbers of
+// rows; the room that is left holds rows of NULL.
+type listQuery struct {
+	width int
+	texts [len(listSizes)]string
+}
+
+// listSizes are the numbers of rows that statements have room for. A longer list takes several.
+var listSizes = [...]int{1, 8, 64}
+
+// lq declares a query that begins with "LIST r (name TYPE, …)", which stands for the table r of the rows.
+func lq(text string) *listQuery {
+	columns, rest, _ := strings.Cut(strings.TrimPrefix(text, "LIST r ("), ")")
+	var names, row []string
+	for column := range strings.SplitSeq(columns, ", ") {
+		name, kind, _ := strings.Cut(column, " ")
+		names, row = append(names, name), append(row, "CAST(? AS "+kind+")")
+	}
+	l := &listQuery{width: len(names)}
+	for i, n := range listSizes {
+		rows := slices.Repeat([]string{"(" + strings.Join(row, ", ") + ")"}, n)
+		l.texts[i] = q("WITH r (" + strings.Join(names, ", ") + ") AS (VALUES " + strings.Join(rows, ", ") + ")" + rest)
+	}
+	return l
+}
+
+// each calls run with the statements that take all rows, and their arguments.
+func (l *listQuery) each(rows [][]any, more []any, run func(text string, args []any) error) error {
+	for some := range slices.Chunk(rows, listSizes[len(listSizes)-1]) {
+		i := slices.IndexFunc(listSizes[:], func(n int) bool { return n >= len(some) })
+		args := make([]any, 0, listSizes[i]*l.width+len(more))
+		for _, row := range some {
+			args = append(args, row...)
+		}
+		args = append(args[:listSizes[i]*l.width], more...) // what was not set is nil
+		if err := run(l.texts[i], args); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// execList runs a query with a list of rows, and then more, and returns how many rows it changed.
+func (t Tx) execList(ctx context.Context, l *listQuery, rows [][]any, more ...any) (changed int64, err error) {
+	return changed, l.each(rows, more, func(text string, args []any) error {
+		n, err := t.exec(ctx, text, args...)
+		changed += n
+		return err
+	})
+}
+
+// filled is true of every row of a list that has a positive number in a column, and of none that only fills
+// the room. It also makes PostgreSQL's planner expect a single row, and look the others up in an index: for
+// some dozens it would read the whole of a table that is still small, and go on when it no longer is.
+func filled(column string) string { return column + " BETWEEN 1 AND 9000000000000000000" }
