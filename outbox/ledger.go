@@ -104,22 +104,16 @@ func (l *ledger) gather(first entry, wait time.Duration) []entry {
 // commit writes a group and answers its writers.
 func (l *ledger) commit(ctx context.Context, group []entry) {
 	var begins []store.Beginning
-	ends := 0
+	var ends []store.End
 	for _, e := range group {
 		if e.begin != nil {
 			begins = append(begins, store.Beginning{Delivery: e.delivery, Attempt: *e.begin})
 		}
 		if e.end != nil {
-			ends++
+			ends = append(ends, *e.end)
 		}
 	}
-	var begun map[store.Hold]bool
-	var err error
-	if ends == 0 {
-		begun, err = l.store.BeginAttempts(ctx, begins)
-	} else {
-		begun, err = l.commitEnds(ctx, group, begins)
-	}
+	begun, err := l.store.Record(ctx, begins, ends)
 	for _, e := range group {
 		switch {
 		case err != nil:
@@ -130,21 +124,4 @@ func (l *ledger) commit(ctx context.Context, group []entry) {
 			e.out <- nil
 		}
 	}
-}
-
-// commitEnds writes a group with ends in it.
-func (l *ledger) commitEnds(ctx context.Context, group []entry, begins []store.Beginning) (begun map[store.Hold]bool, err error) {
-	err = l.store.Write(ctx, func(t store.Tx) error {
-		if begun, err = t.BeginAttempts(ctx, begins); err != nil {
-			return err
-		}
-		var ends []store.End
-		for _, e := range group {
-			if e.end != nil && (e.begin == nil || begun[e.delivery.Hold()]) {
-				ends = append(ends, *e.end)
-			}
-		}
-		return t.EndAttempts(ctx, ends)
-	})
-	return begun, err
 }

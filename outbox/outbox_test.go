@@ -252,11 +252,9 @@ func TestFencing(t *testing.T) {
 	}
 	old := claimed[0]
 	first := store.Attempt{Delivery: id, Number: 1, Claim: old.Claim, Worker: "slow", Provider: "harbour", Begun: now}
-	begin := func(a store.Attempt) (begun map[store.Hold]bool) {
-		if err := st.Write(ctx, func(t store.Tx) (err error) {
-			begun, err = t.BeginAttempts(ctx, []store.Beginning{{Delivery: old, Attempt: a}})
-			return err
-		}); err != nil {
+	begin := func(a store.Attempt) map[store.Hold]bool {
+		begun, err := st.Record(ctx, []store.Beginning{{Delivery: old, Attempt: a}}, nil)
+		if err != nil {
 			t.Fatal(err)
 		}
 		return begun
@@ -277,9 +275,7 @@ func TestFencing(t *testing.T) {
 		t.Error("the slow worker began another attempt under a claim that it had lost")
 	}
 	first.Ended, first.Class = later, retry.RecipientRefused
-	if err := st.Write(ctx, func(t store.Tx) error {
-		return t.EndAttempts(ctx, []store.End{{Attempt: first, Claim: old.Claim, State: store.Failed}})
-	}); err != nil {
+	if _, err := st.Record(ctx, nil, []store.End{{Attempt: first, Claim: old.Claim, State: store.Failed}}); err != nil {
 		t.Fatal(err)
 	}
 	d, attempts := get(t, st, id)

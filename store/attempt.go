@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/core/retry"
@@ -55,49 +56,45 @@ type Hold struct {
 // Hold returns the claim under which d was claimed.
 func (d Delivery) Hold() Hold { return Hold{d.ID, d.Claim} }
 
-// BeginAttempts records that attempts of claimed deliveries begin; once it is committed the
-// letters may leave. Those that it does not return have lost their claim ([ErrFenced]): nothing
-// may be sent.
-func (t Tx) BeginAttempts(ctx context.Context, all []Beginning) (begun map[Hold]bool, err error) {
-	if len(all) == 0 {
-		return nil, nil
-	}
-	begun = make(map[Hold]bool, len(all))
-	return begun, beginAttempts.each(beginRows(all), nil, func(text string, args []any) error {
-		found, err := t.query(ctx, text, args...)
-		return set(begun)(collect(t.s, found, err, scanHold))
-	})
-}
-
-// BeginAttempts is [Tx.BeginAttempts] as a transaction of its own, which is one statement for up to as many
-// as a list has room for.
-func (s *Store) BeginAttempts(ctx context.Context, all []Beginning) (begun map[Hold]bool, err error) {
-	begun = make(map[Hold]bool, len(all))
-	return begun, beginAttempts.each(beginRows(all), nil, func(text string, args []any) error {
-		return set(begun)(change(ctx, s, scanHold, text, args...))
-	})
-}
-
-func scanHold(r scanner) (h Hold, err error) { return h, r.Scan(&h.Delivery, &h.Claim) }
-
-// set returns what adds the holds of a result to a set.
-func set(m map[Hold]bool) func(holds []Hold, err error) error {
-	return func(holds []Hold, err error) error {
-		for _, h := range holds {
-			m[h] = true
+// Record records in one transaction that attempts begin, and how others, or some of the same, have ended.
+// Once it has returned, letters of the attempts in begun may leave. The other claims are lost
+// ([ErrFenced]): nothing may be sent, and an end of the same attempt was not recorded.
+//
+// An attempt's own row is written even if the claim was lost since it began, as the provider's answer is
+// true either way; the delivery is then left to its new claim.
+func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (begun map[Hold]bool, err error) {
+	begun = make(map[Hold]bool, len(begins))
+	found := func(rows Rows) error {
+		all, err := collect(s, rows, nil, func(r scanner) (h Hold, err error) { return h, r.Scan(&h.Delivery, &h.Claim) })
+		for _, h := range all {
+			begun[h] = true
 		}
 		return err
 	}
+	begin := beginStatements(begins, found)
+	also := func(e End) bool {
+		return slices.ContainsFunc(begins, func(b Beginning) bool { return b.Delivery.Hold() == e.hold() })
+	}
+	if !slices.ContainsFunc(ends, func(e End) bool { return !e.grouped() || e.begins() || also(e) }) {
+		return begun, s.write(ctx, append(begin, endStatements(ends)...)...)
+	}
+	return begun, s.Write(ctx, func(t Tx) error {
+		clear(begun)
+		if err := t.run(ctx, begin...); err != nil {
+			return err
+		}
+		return t.end(ctx, slices.DeleteFunc(slices.Clone(ends), func(e End) bool { return also(e) && !begun[e.hold()] }))
+	})
 }
 
-// beginRows returns the rows of the statement.
-func beginRows(all []Beginning) [][]any {
+// beginStatements returns what records that attempts begin, and gives found those that do.
+func beginStatements(all []Beginning, found func(Rows) error) []Statement {
 	rows := make([][]any, len(all))
 	for i, b := range all {
 		d, a := b.Delivery, b.Attempt
 		rows[i] = []any{d.ID, d.Claim, a.Number, a.Provider, millis(a.Begun), millis(d.Fixed), d.Signature, a.Route}
 	}
-	return rows
+	return beginAttempts.statements(rows, found)
 }
 
 var (
@@ -151,41 +148,42 @@ var (
 		WHERE (id, claim) IN (SELECT delivery, holds FROM r WHERE ` + filled("r.holds") + `) AND ` + inHand)
 )
 
-// EndAttempts records the ends of attempts and what becomes of their deliveries. An attempt's own
-// row is written even if the claim was lost meanwhile, since the provider's answer is true
-// either way; the delivery is then left to its new claim.
-func (t Tx) EndAttempts(ctx context.Context, ends []End) error {
-	if len(ends) == 0 {
-		return nil
-	}
+func (e End) hold() Hold { return Hold{e.Attempt.Delivery, e.Claim} }
+
+// grouped reports whether the delivery leaves with others: it was sent, and nothing hangs on it.
+func (e End) grouped() bool { return e.State == Sent && e.Bundle == "" && !e.Collapse }
+
+// begins reports whether a challenge's lives begin with it.
+func (e End) begins() bool { return e.HandedOver && e.Challenge != "" }
+
+// endStatements returns what records the ends of attempts, and moves the deliveries that leave as a group.
+func endStatements(ends []End) []Statement {
 	rows := make([][]any, len(ends))
+	var sent [][]any
+	var last time.Time
 	for i, e := range ends {
 		a := e.Attempt
 		rows[i] = []any{a.Delivery, a.Number, millis(a.Ended), string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote}
+		if e.grouped() {
+			sent = append(sent, []any{a.Delivery, e.Claim})
+			last = a.Ended
+		}
 	}
-	if _, err := t.execList(ctx, endAttempts, rows); err != nil {
+	return slices.Concat(endAttempts.statements(rows, nil), endSent.statements(sent, nil, millis(last)), deleteSent.statements(sent, nil))
+}
+
+// end records the ends of attempts and what becomes of their deliveries.
+func (t Tx) end(ctx context.Context, ends []End) error {
+	if err := t.run(ctx, endStatements(ends)...); err != nil {
 		return err
 	}
-	var sent [][]any
-	var last time.Time
 	for _, e := range ends {
-		if e.State == Sent && e.Bundle == "" && !e.Collapse {
-			sent = append(sent, []any{e.Attempt.Delivery, e.Claim})
-			last = e.Attempt.Ended
-		} else if err := t.endOther(ctx, e); err != nil {
-			return err
+		if !e.grouped() {
+			if err := t.endOther(ctx, e); err != nil {
+				return err
+			}
 		}
-	}
-	if len(sent) > 0 {
-		if _, err := t.execList(ctx, endSent, sent, millis(last)); err != nil {
-			return err
-		}
-		if _, err := t.execList(ctx, deleteSent, sent); err != nil {
-			return err
-		}
-	}
-	for _, e := range ends {
-		if e.HandedOver && e.Challenge != "" {
+		if e.begins() {
 			if err := t.HandedOver(ctx, e.Challenge, e.Generation, e.Attempt.Ended); err != nil {
 				return err
 			}
@@ -200,7 +198,7 @@ func (t Tx) endOther(ctx context.Context, e End) error {
 		_, err := t.exec(ctx, putBack, string(e.State), millis(e.Due), millis(e.Due), a.Number, e.Spent, e.HeldBy, e.Note, a.Delivery, e.Claim)
 		return err
 	}
-	ended, err := t.end(ctx, a.Delivery, e.Claim, a.Number, e.Spent, e.State, e.Note, e.Bundle, a.Ended)
+	ended, err := t.endAlone(ctx, a.Delivery, e.Claim, a.Number, e.Spent, e.State, e.Note, e.Bundle, a.Ended)
 	if err != nil || !ended {
 		return err
 	}

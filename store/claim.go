@@ -72,7 +72,7 @@ func (s *Store) Hold(ctx context.Context, d Delivery, by, note string) error {
 // Drop ends a claimed delivery without an attempt.
 func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
 	return s.Write(ctx, func(t Tx) error {
-		_, err := t.end(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
+		_, err := t.endAlone(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
 		return err
 	})
 }
@@ -80,7 +80,7 @@ func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, 
 // DropDecoy is Drop for a decoy's letter: what a hand-over would begin begins.
 func (s *Store) DropDecoy(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
 	return s.Write(ctx, func(t Tx) error {
-		ended, err := t.end(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
+		ended, err := t.endAlone(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
 		if err != nil || !ended {
 			return err
 		}
@@ -106,9 +106,9 @@ var (
 	deleteItems = q(`DELETE FROM illumicode_item WHERE delivery = ?`)
 )
 
-// end moves a claimed delivery to those that have ended, and reports whether it did: not if the
+// endAlone moves a claimed delivery to those that have ended, and reports whether it did: not if the
 // claim was lost.
-func (t Tx) end(ctx context.Context, id string, claim int64, attempts, spent int, state State, note, bundle string, now time.Time) (bool, error) {
+func (t Tx) endAlone(ctx context.Context, id string, claim int64, attempts, spent int, state State, note, bundle string, now time.Time) (bool, error) {
 	n, err := t.exec(ctx, endOne, string(state), string(state), attempts, spent, millis(now), note, id, claim)
 	if err != nil || n == 0 {
 		return false, err

@@ -125,9 +125,8 @@ func (t Tx) insertAll(ctx context.Context, d Delivery, people []Person, newID fu
 		}
 		rows[i] = []any{newID(), who.Address, who.Name, who.Locale, who.Zone, data}
 	}
-	_, err := t.execList(ctx, insertAll, rows, d.Letter, string(d.Lane), string(d.state()), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note,
-		d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key, d.Lead.Milliseconds(), d.AskedBy, d.Trace)
-	return err
+	return t.run(ctx, insertAll.statements(rows, nil, d.Letter, string(d.Lane), string(d.state()), millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note,
+		d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key, d.Lead.Milliseconds(), d.AskedBy, d.Trace)...)
 }
 
 // A Once is what was asked for under a de-duplication key: the row.

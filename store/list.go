@@ -1,7 +1,6 @@
 package store
 
 import (
-	"context"
 	"slices"
 	"strings"
 )
@@ -33,8 +32,8 @@ func lq(text string) *listQuery {
 	return l
 }
 
-// each calls run with the statements that take all rows, and their arguments.
-func (l *listQuery) each(rows [][]any, more []any, run func(text string, args []any) error) error {
+// statements returns the statements that take all rows, and after them more.
+func (l *listQuery) statements(rows [][]any, found func(Rows) error, more ...any) (all []Statement) {
 	for some := range slices.Chunk(rows, listSizes[len(listSizes)-1]) {
 		i := slices.IndexFunc(listSizes[:], func(n int) bool { return n >= len(some) })
 		args := make([]any, 0, listSizes[i]*l.width+len(more))
@@ -42,20 +41,9 @@ func (l *listQuery) each(rows [][]any, more []any, run func(text string, args []
 			args = append(args, row...)
 		}
 		args = append(args[:listSizes[i]*l.width], more...) // what was not set is nil
-		if err := run(l.texts[i], args); err != nil {
-			return err
-		}
+		all = append(all, Statement{l.texts[i], args, found})
 	}
-	return nil
-}
-
-// execList runs a query with a list of rows, and then more, and returns how many rows it changed.
-func (t Tx) execList(ctx context.Context, l *listQuery, rows [][]any, more ...any) (changed int64, err error) {
-	return changed, l.each(rows, more, func(text string, args []any) error {
-		n, err := t.exec(ctx, text, args...)
-		changed += n
-		return err
-	})
+	return all
 }
 
 // filled is true of every row of a list that has a positive number in a column, and of none that only fills

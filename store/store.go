@@ -54,6 +54,10 @@ type Dialect struct {
 	// to the server instead of one for each.
 	Together bool
 
+	// Pipeline runs statements as one transaction in one round trip, or returns [ErrNoPipeline]. Nil where there
+	// is no trip to spare.
+	Pipeline func(ctx context.Context, db *sql.DB, all []Statement) error
+
 	// Soon makes the commits of a connection wait for no disk, until Lasting does the opposite;
 	// SoonInside does it for the transaction it runs in. All three may be empty.
 	Soon, Lasting, SoonInside string
@@ -224,15 +228,15 @@ func (e *databaseError) Is(target error) bool { return target == ErrDatabase }
 // A Tx is a transaction in which the store's writes can be made: the caller's own, through
 // [Store.In], or one of the store's, through [Store.Write].
 type Tx struct {
-	s   *Store
-	run Runner
+	s  *Store
+	by Runner
 }
 
 // In returns tx as a transaction of this store. The caller commits or rolls back.
-func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, run: sqlRunner{s, tx}} }
+func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, by: sqlRunner{s: s, tx: tx}} }
 
 // Through returns a transaction that a driver's own package runs.
-func (s *Store) Through(r Runner) Tx { return Tx{s: s, run: r} }
+func (s *Store) Through(r Runner) Tx { return Tx{s: s, by: r} }
 
 // A Runner runs the store's queries in a transaction: database/sql's, or a driver's own. Queries
 // come in the store's words; see [Store.Words].
@@ -249,17 +253,26 @@ type Rows interface {
 	Close() error
 }
 
+// A sqlRunner runs queries through database/sql.
 type sqlRunner struct {
 	s  *Store
-	tx *sql.Tx
+	tx *sql.Tx // nil where each query is a transaction of its own
+}
+
+func (r sqlRunner) stmt(ctx context.Context, query string) (*sql.Stmt, error) {
+	st, err := r.s.prepare(ctx, query)
+	if err != nil || r.tx == nil {
+		return st, err
+	}
+	return r.tx.StmtContext(ctx, st), nil
 }
 
 func (r sqlRunner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
-	st, err := r.s.prepare(ctx, query)
+	st, err := r.stmt(ctx, query)
 	if err != nil {
 		return 0, err
 	}
-	result, err := r.tx.StmtContext(ctx, st).ExecContext(ctx, args...)
+	result, err := st.ExecContext(ctx, args...)
 	if err != nil {
 		return 0, err
 	}
@@ -267,11 +280,11 @@ func (r sqlRunner) Exec(ctx context.Context, query string, args ...any) (int64, 
 }
 
 func (r sqlRunner) Query(ctx context.Context, query string, args ...any) (Rows, error) {
-	st, err := r.s.prepare(ctx, query)
+	st, err := r.stmt(ctx, query)
 	if err != nil {
 		return nil, err
 	}
-	return r.tx.StmtContext(ctx, st).QueryContext(ctx, args...)
+	return st.QueryContext(ctx, args...)
 }
 
 // lock waits until the store may write, and returns what ends its turn.
@@ -335,27 +348,26 @@ func (t Tx) Nested(ctx context.Context, fn func() error) error {
 
 // exec runs a query and returns how many rows it changed.
 func (t Tx) exec(ctx context.Context, text string, args ...any) (int64, error) {
-	n, err := t.run.Exec(ctx, text, args...)
+	n, err := t.by.Exec(ctx, text, args...)
 	return n, t.s.explain(err)
 }
 
 func (t Tx) query(ctx context.Context, text string, args ...any) (Rows, error) {
-	rows, err := t.run.Query(ctx, text, args...)
+	rows, err := t.by.Query(ctx, text, args...)
 	return rows, t.s.explain(err)
 }
 
+// alone returns what runs each query as a transaction of its own.
+func (s *Store) alone() Tx { return Tx{s: s, by: sqlRunner{s: s}} }
+
 // exec runs one query as a transaction of its own.
 func (s *Store) exec(ctx context.Context, text string, args ...any) (int64, error) {
-	st, err := s.prepare(ctx, text)
-	if err != nil {
-		return 0, s.explain(err)
-	}
 	unlock, err := s.lock(ctx)
 	if err != nil {
 		return 0, err
 	}
 	defer unlock()
-	return s.affected(st.ExecContext(ctx, args...))
+	return s.alone().exec(ctx, text, args...)
 }
 
 // change runs one writing query that returns rows, as a transaction of its own.
@@ -370,20 +382,7 @@ func change[T any](ctx context.Context, s *Store, scan func(scanner) (T, error),
 }
 
 func (s *Store) query(ctx context.Context, text string, args ...any) (Rows, error) {
-	st, err := s.prepare(ctx, text)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	rows, err := st.QueryContext(ctx, args...)
-	return rows, s.explain(err)
-}
-
-func (s *Store) affected(r sql.Result, err error) (int64, error) {
-	if err != nil {
-		return 0, s.explain(err)
-	}
-	n, err := r.RowsAffected()
-	return n, s.explain(err)
+	return s.alone().query(ctx, text, args...)
 }
 
 // collect scans every row with scan and closes rows.

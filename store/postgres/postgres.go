@@ -81,7 +81,7 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 		return nil, fmt.Errorf("postgres: the server has version %d.%d; 13 or newer is needed", version/10000, version%10000)
 	}
 	d := store.Dialect{
-		Name: "postgres", Explain: explain, Rewrite: rewrite, Together: true,
+		Name: "postgres", Explain: explain, Rewrite: rewrite, Together: true, Pipeline: pipeline,
 		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
 		Columns: `SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
 			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' AND table_name LIKE 'illumicode!_%' ESCAPE '!' AND data_type = 'text' ORDER BY 1, 2`,

@@ -103,13 +103,11 @@ func (b *bed) claim(worker string, n int) []store.Delivery {
 func (b *bed) begin(d store.Delivery) error {
 	d.Fixed, d.Signature = start, "DKIM-Signature: x\r\n"
 	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Provider: "harbour", Begun: start}
-	return b.st.Write(b.Context(), func(t store.Tx) error {
-		begun, err := t.BeginAttempts(b.Context(), []store.Beginning{{Delivery: d, Attempt: a}})
-		if err == nil && !begun[d.Hold()] {
-			err = store.ErrFenced
-		}
-		return err
-	})
+	begun, err := b.st.Record(b.Context(), []store.Beginning{{Delivery: d, Attempt: a}}, nil)
+	if err == nil && !begun[d.Hold()] {
+		err = store.ErrFenced
+	}
+	return err
 }
 
 // end records what an attempt has led to.
@@ -121,7 +119,8 @@ func (b *bed) end(d store.Delivery, state store.State, class retry.Class, change
 	if change != nil {
 		change(&e)
 	}
-	b.write(func(t store.Tx) error { return t.EndAttempts(b.Context(), []store.End{e}) })
+	_, err := b.st.Record(b.Context(), nil, []store.End{e})
+	b.must(err)
 }
 
 func migrations(b *bed) {
@@ -304,7 +303,7 @@ func fencing(b *bed) {
 	for _, d := range []store.Delivery{old, again} {
 		group = append(group, store.Beginning{Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour", Begun: start}})
 	}
-	if begun, err := b.st.BeginAttempts(b.Context(), group); err != nil || begun[old.Hold()] || !begun[again.Hold()] {
+	if begun, err := b.st.Record(b.Context(), group, nil); err != nil || begun[old.Hold()] || !begun[again.Hold()] {
 		b.Errorf("of the lost and the good claim began %v, %v", begun, err)
 	}
 	b.must(b.st.Unbegin(b.Context(), again, start, start))

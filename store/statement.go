@@ -1,0 +1,54 @@
+package store
+
+import (
+	"context"
+	"errors"
+)
+
+// A Statement is one of a transaction, which does not depend on what those before it return.
+type Statement struct {
+	Query string // in the store's words
+	Args  []any
+	Found func(Rows) error // is given the rows, and closes them; nil where there are none
+}
+
+// ErrNoPipeline is returned by [Dialect.Pipeline] where a connection cannot do that. Nothing was done.
+var ErrNoPipeline = errors.New("store: this connection sends one statement at a time")
+
+// run runs statements one after another.
+func (t Tx) run(ctx context.Context, all ...Statement) error {
+	for _, one := range all {
+		var err error
+		if one.Found == nil {
+			_, err = t.exec(ctx, one.Query, one.Args...)
+		} else {
+			var rows Rows
+			if rows, err = t.query(ctx, one.Query, one.Args...); err == nil {
+				err = one.Found(rows)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// write runs statements as a transaction of the store's own: in one round trip, where the database is behind
+// one.
+func (s *Store) write(ctx context.Context, all ...Statement) error {
+	if s.dialect.Pipeline != nil {
+		if err := s.dialect.Pipeline(ctx, s.db, all); !errors.Is(err, ErrNoPipeline) {
+			return s.explain(err)
+		}
+	}
+	if len(all) == 1 { // it is a transaction by itself
+		unlock, err := s.lock(ctx)
+		if err != nil {
+			return err
+		}
+		defer unlock()
+		return s.alone().run(ctx, all...)
+	}
+	return s.Write(ctx, func(t Tx) error { return t.run(ctx, all...) })
+}
