@@ -314,20 +314,26 @@ func (w *worker) look(ctx context.Context) error {
 // fetch claims from some lanes, and queues, until ctx ends. wake is what it is woken by.
 func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.Lane) {
 	woken := false
+	look := lanes // where something may be
+	poll := time.NewTicker(w.cfg.Poll)
+	defer poll.Stop()
 	for pause := time.Duration(0); ctx.Err() == nil; {
 		err := error(nil)
 		var room chan struct{}
+		var more []store.Lane // where there is more than there was room for
 		if !w.holds.Load() {
-			for _, lane := range lanes {
-				more := false
-				if more, err = w.fill(ctx, lane, woken); err != nil {
+			for _, lane := range look {
+				left := false
+				if left, err = w.fill(ctx, lane, woken); err != nil {
 					break
 				}
-				if more { // go on as soon as there is room
+				if left { // go on as soon as there is room
 					room = w.queue.room[lane]
+					more = append(more, lane)
 				}
 			}
 		}
+		look = lanes
 		if err != nil && ctx.Err() == nil {
 			pause = nextPause(pause)
 			w.log.Error("the worker cannot claim", "error", err, "again_in", pause)
@@ -338,10 +344,11 @@ func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.L
 		select {
 		case <-ctx.Done():
 		case <-room:
+			look = more
 		case <-wake:
 			woken = true
 			w.cfg.Observer.Woken()
-		case <-time.After(w.cfg.Poll):
+		case <-poll.C:
 		}
 	}
 }

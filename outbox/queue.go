@@ -13,7 +13,7 @@ import (
 // senders have in work.
 type queue struct {
 	most int                          // of a lane
-	room map[store.Lane]chan struct{} // something was taken
+	room map[store.Lane]chan struct{} // there is room again
 
 	mu     sync.Mutex // guards what follows
 	ready  *sync.Cond
@@ -38,6 +38,10 @@ func newQueue(most int, weights map[store.Lane]int) *queue {
 func (q *queue) free(lane store.Lane) int {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	return q.freeLocked(lane)
+}
+
+func (q *queue) freeLocked(lane store.Lane) int {
 	if n := q.most - len(q.lanes[lane]); n >= (q.most+1)/2 {
 		return n
 	}
@@ -80,9 +84,11 @@ func (q *queue) take(reserved bool) (store.Delivery, bool) {
 		if lane, ok := q.next(reserved); ok {
 			d := q.lanes[lane][0]
 			q.lanes[lane] = q.lanes[lane][1:]
-			select {
-			case q.room[lane] <- struct{}{}:
-			default:
+			if q.freeLocked(lane) > 0 {
+				select {
+				case q.room[lane] <- struct{}{}:
+				default:
+				}
 			}
 			return d, true
 		}
