@@ -10,7 +10,7 @@ import (
 // A ledger groups the writes of all senders of a worker into few transactions: while one
 // commits, which costs a flush to disk, others gather for the next.
 type ledger struct {
-	entries chan entry
+	entries chan *entry
 	store   *store.Store
 	enough  int           // entries for which it is not worth waiting for more
 	done    chan struct{} // closed when the ledger's goroutine has ended
@@ -30,7 +30,7 @@ const maxGroup = 64
 
 // newLedger starts a ledger that ends soon after ctx does.
 func newLedger(ctx context.Context, st *store.Store, senders int) *ledger {
-	l := &ledger{entries: make(chan entry), store: st, enough: max(1, senders/4), done: make(chan struct{})}
+	l := &ledger{entries: make(chan *entry), store: st, enough: max(1, senders/4), done: make(chan struct{})}
 	go l.run(ctx)
 	return l
 }
@@ -40,11 +40,11 @@ func newLedger(ctx context.Context, st *store.Store, senders int) *ledger {
 // undoes the whole group, and each of its writers is told. ctx bounds the wait for a place in a
 // group.
 func (l *ledger) write(ctx context.Context, d store.Delivery, begin *store.Attempt, end *store.End) error {
-	e := entry{delivery: d, begin: begin, end: end, out: make(chan error, 1)}
+	e := &entry{delivery: d, begin: begin, end: end, out: make(chan error, 1)}
 	select {
 	case l.entries <- e:
 	case <-l.done: // the worker is stopping: write alone
-		l.commit(ctx, []entry{e})
+		l.commit(ctx, []*entry{e})
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -77,8 +77,8 @@ func (l *ledger) run(ctx context.Context) {
 const maxWait = 5 * time.Millisecond
 
 // gather returns first and what comes after it for a while.
-func (l *ledger) gather(first entry, wait time.Duration) []entry {
-	group := []entry{first}
+func (l *ledger) gather(first *entry, wait time.Duration) []*entry {
+	group := append(make([]*entry, 0, maxGroup), first)
 	timer := time.NewTimer(wait)
 	defer timer.Stop()
 	over := wait == 0
@@ -102,9 +102,8 @@ func (l *ledger) gather(first entry, wait time.Duration) []entry {
 }
 
 // commit writes a group and answers its writers.
-func (l *ledger) commit(ctx context.Context, group []entry) {
-	var begins []store.Beginning
-	var ends []store.End
+func (l *ledger) commit(ctx context.Context, group []*entry) {
+	begins, ends := make([]store.Beginning, 0, len(group)), make([]store.End, 0, len(group))
 	for _, e := range group {
 		if e.begin != nil {
 			begins = append(begins, store.Beginning{Delivery: e.delivery, Attempt: *e.begin})

@@ -1,6 +1,7 @@
 package letter
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	htmltemplate "html/template"
@@ -158,20 +159,30 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	if err := b.body(data, &sheet); err != nil {
 		return out, "body", err
 	}
-	var text, html strings.Builder
-	text.Grow(2 << 10) // about what letters have
-	html.Grow(8 << 10)
+	text, html := s.buffer(), s.buffer()
+	defer s.buffers.Put(text)
+	defer s.buffers.Put(html)
 	l, err := s.layout(c, b, &sheet)
 	if err != nil {
 		return out, "layout", err
 	}
-	if err := l.text.Execute(&text, &sheet); err != nil {
+	if err := l.text.Execute(text, &sheet); err != nil {
 		return out, "text layout", err
 	}
-	if err := l.html.Execute(&html, &sheet); err != nil {
+	if err := l.html.Execute(html, &sheet); err != nil {
 		return out, "HTML layout", err
 	}
 	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()}, "", nil
+}
+
+// buffer returns an empty buffer, with the room that letters have needed.
+func (s *Set) buffer() *bytes.Buffer {
+	b, ok := s.buffers.Get().(*bytes.Buffer)
+	if !ok {
+		b = new(bytes.Buffer)
+	}
+	b.Reset()
+	return b
 }
 
 // oneLine makes a value's line break a space: it ends no header.

@@ -64,6 +64,7 @@ type Set struct {
 	bodies  map[string]*body
 	locales []language.Tag // the first is the fallback
 	matcher language.Matcher
+	buffers sync.Pool // of *bytes.Buffer
 	source  Layout
 	partial *layout // for the partials that bodies call
 
