@@ -55,7 +55,7 @@ func TestReceive(t *testing.T) {
 		}
 	}
 	for {
-		if n, err := k.Service.Store().Expand(t.Context(), func() string { return fmt.Sprint(time.Now().UnixNano()) }); err != nil || n == 0 {
+		if n, _, err := k.Service.Store().Expand(t.Context(), func() string { return fmt.Sprint(time.Now().UnixNano()) }, nil); err != nil || n == 0 {
 			break
 		}
 	}

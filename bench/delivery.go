@@ -118,7 +118,7 @@ func (b *bed) fill(ctx context.Context, n int, notice illumicode.Notice) error {
 	_, err := b.svc.NotifyAll(ctx, notice, passengers(n))
 	for any := true; any && err == nil; {
 		var expanded int
-		expanded, err = b.store.Expand(ctx, uuid.NewString)
+		expanded, _, err = b.store.Expand(ctx, uuid.NewString, nil)
 		any = expanded > 0
 	}
 	return err

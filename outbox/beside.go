@@ -25,16 +25,11 @@ func (w *worker) listen(ctx context.Context) {
 	}
 }
 
-// breath is the least pause between two pieces of a long list where all writers share one lock. It is
-// as long as the piece took, so that half of the time the application's own writes find none: on
-// SQLite a writer that does looks again after 1, 3, 8 and 18 milliseconds.
-const breath = time.Millisecond
-
 // chores expands lists, takes events and applies feedback until ctx ends.
 func (w *worker) chores(ctx context.Context) {
+	var rested time.Time
 	for pause := time.Duration(0); ctx.Err() == nil; {
-		began := time.Now()
-		n, err := w.chore(ctx)
+		n, err := w.chore(ctx, &rested)
 		switch {
 		case err != nil && ctx.Err() == nil:
 			pause = nextPause(pause)
@@ -43,9 +38,6 @@ func (w *worker) chores(ctx context.Context) {
 		case n > 0:
 			w.Wake()
 			pause = 0
-			if w.store.OneWriter() {
-				sleep(ctx, max(breath, time.Since(began)))
-			}
 		default:
 			pause = 0
 			select {
@@ -80,34 +72,51 @@ func (w *worker) care(ctx context.Context) {
 	}
 }
 
-// chore does one step of what waits, and returns how much it did.
-func (w *worker) chore(ctx context.Context) (int, error) {
+// chore does one step of what waits, and returns how much it did. Where all writers share one lock, it
+// begins no earlier than rested: half of the time the application's own writes find no lock. On SQLite a
+// writer that does find one looks again after 1, 3, 8 and 18 milliseconds.
+func (w *worker) chore(ctx context.Context, rested *time.Time) (n int, err error) {
+	rest := func() { sleep(ctx, time.Until(*rested).Round(time.Millisecond)) } // timers are no finer where a process is idle
+	if !w.store.OneWriter() {
+		rest = func() {}
+	}
 	any, err := w.store.AnyPiece(ctx)
 	if err != nil {
 		return 0, err
 	}
-	n := 0
 	if any {
-		if n, err = w.store.Expand(ctx, newID); err != nil {
+		var held time.Duration
+		if n, held, err = w.store.Expand(ctx, newID, rest); err != nil {
 			return 0, err
 		}
+		*rested = time.Now().Add(held)
 	}
-	if w.cfg.Events != nil {
-		if any, err = w.store.AnyEvent(ctx); err != nil {
+	for _, do := range []func(context.Context) (int, error){w.events, w.cfg.Feedback} {
+		if do == nil {
+			continue
+		}
+		began := time.Now()
+		m, err := do(ctx)
+		if n += m; err != nil {
 			return n, err
 		}
-		if any {
-			m, err := w.cfg.Events(ctx)
-			if n += m; err != nil {
-				return n, err
-			}
+		if m > 0 {
+			*rested = time.Now().Add(time.Since(began))
+			rest()
 		}
 	}
-	if w.cfg.Feedback == nil {
-		return n, nil
+	return n, nil
+}
+
+// events turns some events that wait into deliveries.
+func (w *worker) events(ctx context.Context) (int, error) {
+	if w.cfg.Events == nil {
+		return 0, nil
 	}
-	m, err := w.cfg.Feedback(ctx)
-	return n + m, err
+	if any, err := w.store.AnyEvent(ctx); err != nil || !any {
+		return 0, err
+	}
+	return w.cfg.Events(ctx)
 }
 
 // sample counts what is on its way for an observer, so that looking at its figures costs nothing.

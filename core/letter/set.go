@@ -7,6 +7,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"text/template"
 	"text/template/parse"
@@ -221,6 +222,9 @@ func (s *Set) Kind(name string) Kind { return s.kinds[name] }
 // Locale returns the best of the set's locales for a reader's wishes: BCP 47 tags or an
 // Accept-Language value, the most wanted first. What cannot be read is passed over.
 func (s *Set) Locale(wishes ...string) language.Tag {
+	if strings.Join(wishes, "") == "" { // most have none
+		return s.locales[0]
+	}
 	_, i := language.MatchStrings(s.matcher, wishes...)
 	return s.locales[i]
 }

@@ -48,6 +48,7 @@ func ParseAddress(s string) (Address, error) {
 	}
 	for _, r := range s {
 		switch {
+		case r > ' ' && r < 0x7f:
 		case r == '\r' || r == '\n':
 			return Address{}, refuse("it has a line break")
 		case unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r):
@@ -107,11 +108,15 @@ func checkLocal(local string) error {
 
 func refuse(why string) error { return fmt.Errorf("%w: %s", ErrAddress, why) }
 
-// isAtext reports whether c is an atext of RFC 5322 §3.2.3.
-func isAtext(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
-		strings.IndexByte("!#$%&'*+-/=?^_`{|}~", c) >= 0
-}
+// atext marks the bytes that are an atext of RFC 5322 §3.2.3.
+var atext = func() (t [256]bool) {
+	for _, c := range []byte("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789!#$%&'*+-/=?^_`{|}~") {
+		t[c] = true
+	}
+	return t
+}()
+
+func isAtext(c byte) bool { return atext[c] }
 
 // WithName returns a with a display name, or an error that matches [ErrAddress] if the name
 // could not stand in a header: it has a control character or a line break, or is too long.

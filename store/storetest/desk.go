@@ -51,7 +51,7 @@ func wrongList(b *bed) {
 		}
 		return nil
 	})
-	if _, err := b.st.Expand(b.Context(), newID); err != nil {
+	if _, _, err := b.st.Expand(b.Context(), newID, nil); err != nil {
 		b.Fatal(err)
 	}
 	if n, err := b.st.Cancel(b.Context(), store.Filter{Letter: "moved", Address: "other@ternisle.example"}, "", start); err != nil || n != 0 {

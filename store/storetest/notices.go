@@ -107,7 +107,7 @@ func lists(b *bed) {
 	for range 4 {
 		all.Go(func() {
 			for {
-				n, err := b.st.Expand(b.Context(), newID)
+				n, _, err := b.st.Expand(b.Context(), newID, nil)
 				if err != nil {
 					b.Error(err)
 				}
@@ -120,7 +120,7 @@ func lists(b *bed) {
 	}
 	all.Wait()
 	for {
-		n, err := b.st.Expand(b.Context(), newID) // one that skipped a locked piece may have ended early
+		n, _, err := b.st.Expand(b.Context(), newID, nil) // one that skipped a locked piece may have ended early
 		b.must(err)
 		if n == 0 {
 			break
