@@ -99,7 +99,8 @@ func scanPiece(newID func() string) func(scanner) (piece, error) {
 
 // Expand turns one piece of a list into deliveries and returns how many, 0 if there is none, and for how
 // long that took the database's lock. It is one transaction, so a piece is expanded once whatever happens.
-// newID makes the ids; rest, if it is not nil, is called before the lock is taken.
+// It waits for no disk: a loss of power gives the piece back, and no letter leaves before the begin of its
+// attempt, committed later, is on disk. newID makes the ids; rest, if it is not nil, is called before the lock is taken.
 func (s *Store) Expand(ctx context.Context, newID func() string, rest func()) (n int, held time.Duration, err error) {
 	take := func(t Tx) (piece, error) { return next(s, scanPiece(newID))(t.query(ctx, takePiece)) }
 	for again := true; again && err == nil; {
