@@ -161,8 +161,11 @@ func (c *clerk) guess(ctx context.Context, group []*question, rules map[string]*
 			all = append(all, store.Swap{Name: name, Was: c.last[name], Tally: store.Tally{State: s, Idle: rules[name].Idle(s)}})
 		}
 	}
-	if len(all) == 0 {
+	switch {
+	case len(all) == 0:
 		return true, nil
+	case len(all) > store.MostSwaps:
+		return false, nil
 	}
 	did, err := c.store.SwapTallies(ctx, all)
 	switch {

@@ -13,8 +13,11 @@ type listQuery struct {
 	texts [len(listSizes)]string
 }
 
-// listSizes are the numbers of rows that statements have room for. A longer list takes several.
-var listSizes = [...]int{1, 8, 64}
+// mostListed is the most rows of one statement. A longer list takes several.
+const mostListed = 64
+
+// listSizes are the numbers of rows that statements have room for.
+var listSizes = [...]int{1, 8, mostListed}
 
 // lq declares a query that begins with "LIST r (name TYPE, …)", which stands for the table r of the rows.
 func lq(text string) *listQuery {
@@ -34,7 +37,7 @@ func lq(text string) *listQuery {
 
 // statements returns the statements that take all rows, and after them more.
 func (l *listQuery) statements(rows [][]any, found func(Rows) error, more ...any) (all []Statement) {
-	for some := range slices.Chunk(rows, listSizes[len(listSizes)-1]) {
+	for some := range slices.Chunk(rows, mostListed) {
 		i := slices.IndexFunc(listSizes[:], func(n int) bool { return n >= len(some) })
 		args := make([]any, 0, listSizes[i]*l.width+len(more))
 		for _, row := range some {

@@ -311,7 +311,7 @@ func (s *Set) Bind(a Ask) []Bound {
 			continue
 		}
 		if value, known := a.under(r.By); known {
-			out = append(out, Bound{r, r.Name + ":" + value})
+			out = append(out, Bound{r, value + ":" + r.Name}) // what one key is counted under stands together in a table
 		}
 	}
 	slices.SortFunc(out, func(a, b Bound) int { return cmp.Compare(a.Name, b.Name) })

@@ -1,0 +1,61 @@
+// Commits that wait for no disk: for what may be lost with the machine's power, though not with this
+// process, and not in part. It is on disk with the next commit that waits.
+
+package store
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+)
+
+// WriteSoon is [Store.Write] with such a commit.
+func (s *Store) WriteSoon(ctx context.Context, fn func(Tx) error) error {
+	return s.soon(ctx, func(conn *sql.Conn) error {
+		begin := s.db.BeginTx
+		if conn != nil {
+			begin = conn.BeginTx
+		}
+		tx, err := begin(ctx, nil)
+		if err != nil {
+			return s.explain(err)
+		}
+		defer tx.Rollback() // after a commit it does nothing
+		if s.dialect.SoonInside != "" {
+			if _, err := tx.ExecContext(ctx, s.dialect.SoonInside); err != nil {
+				return s.explain(err)
+			}
+		}
+		if err := fn(s.In(tx)); err != nil {
+			return err
+		}
+		return s.explain(tx.Commit())
+	})
+}
+
+// soon runs fn, in its turn to write, with a connection whose commits wait for no disk; with none where
+// statements say that themselves.
+func (s *Store) soon(ctx context.Context, fn func(conn *sql.Conn) error) error {
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if s.dialect.Soon == "" {
+		return fn(nil)
+	}
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return s.explain(err)
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, s.dialect.Soon); err != nil {
+		return s.explain(err)
+	}
+	defer func() {
+		if _, err := conn.ExecContext(context.WithoutCancel(ctx), s.dialect.Lasting); err != nil {
+			conn.Raw(func(any) error { return driver.ErrBadConn }) // nobody else may commit on it as it is
+		}
+	}()
+	return fn(conn)
+}
