@@ -16,6 +16,7 @@ import (
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -93,7 +94,7 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 		c.Resends, c.ResendAfter = st.resends, now.Add(p.Policy.Rung(st.resends))
 	}
 	isNew := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) && st.letter != recheckLetter
-	if err := t.rows.Begin(ctx, c, t.s.letterFor(c, now), isNew, cmp.Or(network(ctx), a.network)); err != nil {
+	if err := t.rows.Begin(ctx, c, t.s.letterFor(ctx, c, now), isNew, cmp.Or(network(ctx), a.network)); err != nil {
 		return Pending{}, err
 	}
 	pending := pendingOf(c.Challenge)
@@ -130,10 +131,10 @@ func (t Tx) callOffID(ctx context.Context, id, why string) error {
 
 // letterFor returns the delivery of a challenge's letter. It holds no secret and no data: both
 // are made from the challenge when the letter is composed.
-func (s *Service) letterFor(c store.Challenge, now time.Time) store.Delivery {
+func (s *Service) letterFor(ctx context.Context, c store.Challenge, now time.Time) store.Delivery {
 	return store.Delivery{
 		ID: newID(), Challenge: c.ID, Generation: c.Generation, Letter: c.Letter, Locale: c.Locale,
-		Address: c.Address, Name: c.Name, Data: "{}", Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.Ends,
+		Address: c.Address, Name: c.Name, Data: "{}", Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.Ends, Trace: outbox.Trace(ctx),
 	}
 }
 
@@ -245,7 +246,7 @@ func (s *Service) resend(ctx context.Context, c store.Challenge, by Asker) (Pend
 			}
 			next := c
 			next.Challenge = r.Next
-			again := s.letterFor(next, now)
+			again := s.letterFor(ctx, next, now)
 			again.AskedBy = store.SentAgain + string(by)
 			return t.InsertDelivery(ctx, again)
 		})

@@ -12,6 +12,7 @@ import (
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/core/otp"
 	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -328,7 +329,7 @@ func (t Tx) addWelcome(ctx context.Context, p Proof, now time.Time) error {
 		return err
 	}
 	return t.rows.InsertDelivery(ctx, store.Delivery{ID: newID(), Letter: welcomeLetter, Locale: c.Locale, Address: c.Address, Name: c.Name,
-		Data: string(data), Lane: store.Normal, Created: now, Due: now})
+		Data: string(data), Lane: store.Normal, Created: now, Due: now, Trace: outbox.Trace(ctx)})
 }
 
 // confirm records the address of an accepted proof as confirmed.

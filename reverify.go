@@ -9,6 +9,7 @@ import (
 
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -83,7 +84,7 @@ func (t Tx) tellOld(ctx context.Context, c store.Change, a Admission) error {
 	}
 	return t.rows.InsertDelivery(ctx, store.Delivery{
 		ID: newID(), Letter: changeLetter, Locale: a.locale, Address: c.Old, Name: a.address.Name, Data: string(data),
-		Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds,
+		Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
 	})
 }
 
