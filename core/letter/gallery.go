@@ -25,7 +25,7 @@ var galleryPage = htmltemplate.Must(htmltemplate.New("gallery").Parse(`<!doctype
 <style>
 body { margin: 0; padding: 1.2rem 1.6rem; font: 16px/1.5 Georgia, "Times New Roman", serif; background: #f4f1ea; color: #1c2b33 }
 h1 { font-size: 1.35rem; margin: 0 0 .4rem } h2 { font-size: 1.05rem; margin: 1.6rem 0 .1rem } p { margin: 0 0 .6rem; color: #56676f }
-nav a { margin-right: 1rem; color: #9a4a1c }
+nav a { display: inline-block; margin-right: 1rem; color: #9a4a1c }
 .row { display: flex; gap: 1rem; align-items: flex-start; overflow-x: auto }
 figure { margin: 0 } figcaption { font-size: .85rem; color: #56676f }
 .box { overflow: hidden; border: 1px solid #c9d3d4 } iframe { border: 0; transform: scale(.5); transform-origin: 0 0; background: #fff }
