@@ -27,7 +27,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		play func(*bed)
 	}{
 		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
-		{"attempts and ends", attempts}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
+		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
 		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves}, {"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
 		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings}, {"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
@@ -282,6 +282,60 @@ func unsent(b *bed) {
 	b.end(d, store.Sent, retry.Accepted, nil)
 	if tried, err := b.st.Attempts(b.Context(), id); err != nil || len(tried) != 2 || tried[0].Class != retry.Transient || tried[0].Ended.IsZero() {
 		b.Errorf("%+v, %v", tried, err)
+	}
+}
+
+// groups begins and ends more attempts at once than one statement holds. Whose claim was lost neither
+// begins nor ends, whether its group goes in one round trip or, as one of it is more than a letter that was
+// sent, step by step.
+
+func groups(b *bed) {
+	const n = 70
+	for _, other := range []store.State{store.Sent, store.Failed} {
+		b.worker("w")
+		for range n {
+			b.put(nil)
+		}
+		all := b.claim("w", n)
+		lost := all[n-1]
+		b.must(b.st.Unclaim(b.Context(), lost, start.Add(time.Hour), ""))
+		var begins []store.Beginning
+		var ends []store.End
+		for _, d := range all {
+			a := store.Attempt{Delivery: d.ID, Number: 1, Provider: "harbour", Begun: start, Ended: start.Add(time.Second), Class: retry.Accepted, Code: 250, Reply: "250 ok"}
+			begins = append(begins, store.Beginning{Delivery: d, Attempt: a})
+			ends = append(ends, store.End{Claim: d.Claim, State: store.Sent, Spent: 1, Attempt: a})
+		}
+		begun, err := b.st.Record(b.Context(), begins[1:], nil)
+		if err != nil || len(begun) != n-2 || begun[lost.Hold()] {
+			b.Fatalf("%d of %d began, %v; the one whose claim was lost: %v", len(begun), n-2, err, begun[lost.Hold()])
+		}
+		ends[0].State = other // begun in the same moment
+		if other == store.Sent {
+			_, err := b.st.Record(b.Context(), nil, ends[1:])
+			b.must(err)
+			ends = ends[:1]
+		}
+		if begun, err = b.st.Record(b.Context(), append(begins[:1:1], begins[n-1]), ends); err != nil || len(begun) != 1 || !begun[all[0].Hold()] {
+			b.Fatalf("then %v began, %v; want the first alone", begun, err)
+		}
+		for i, d := range all {
+			want, tries := store.Sent, 1
+			switch i {
+			case 0:
+				want = other
+			case n - 1:
+				want, tries = store.Waiting, 0
+			}
+			made, err := b.st.Attempts(b.Context(), d.ID)
+			b.must(err)
+			if got := b.get(d.ID); got.State != want || got.Attempts != tries || len(made) != tries || tries > 0 && (made[0].Class != retry.Accepted || made[0].Ended.IsZero()) {
+				b.Errorf("delivery %d is %s after %d attempts, %+v; want %s after %d", i, got.State, got.Attempts, made, want, tries)
+			}
+		}
+		if _, err := b.st.Cancel(b.Context(), store.Filter{}, "", start); err != nil { // the one that waits
+			b.Fatal(err)
+		}
 	}
 }
 
