@@ -129,7 +129,11 @@ func (t *Teller) Carried(all map[string]load, why map[string]map[string]int) {
 			if i > 0 {
 				first = strings.Repeat(" ", 25)
 			}
-			t.line("%s  %s (%d)", first, r, why[name][r])
+			line := fmt.Sprintf("%s  %s (%d)", first, r, why[name][r])
+			if len(line) > 100 { // several were in the way
+				line = strings.ReplaceAll(line, "; ", ";\n"+strings.Repeat(" ", 27))
+			}
+			t.line("%s", line)
 		}
 	}
 }

@@ -121,7 +121,7 @@ func (h Health) Shut(b Breaker, now time.Time) (until time.Time, why string) {
 		if end := h.Probe.Add(b.probe()); end.Before(soon) {
 			soon = end
 		}
-		return soon, "one letter is on its way to see whether it works again; others wait"
+		return soon, "one letter tries whether it works again, others wait"
 	}
 	return time.Time{}, ""
 }
