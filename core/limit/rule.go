@@ -276,7 +276,7 @@ type Ask struct {
 // A Bound is a rule and what it counts a request under.
 type Bound struct {
 	Rule *Rule
-	Name string // of the state: the rule's name, and the key's value
+	Name string // of the state: the key's value, and the rule's name
 }
 
 // A Set is rules that are judged together. It does not change and is safe for concurrent use. The zero
