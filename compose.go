@@ -96,7 +96,7 @@ func (c composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		l.Contents.ReplyTo = m.ReplyTo[0].Envelope()
 	}
 	if c.s.sign != nil && d.Attempts == 0 { // later attempts carry what the first did
-		if l.Signature, err = c.s.sign.Sign(composed, d.Fixed); err != nil {
+		if l.Signature, err = c.s.sign.Sign(composed); err != nil {
 			return outbox.Letter{}, err
 		}
 	}

@@ -48,7 +48,7 @@ func (f *fickle) Send(ctx context.Context, h provider.Handover) provider.Result 
 // A counting signer signs differently each time it is asked.
 type counting struct{ n int }
 
-func (c *counting) Sign(m io.WriterTo, _ time.Time) (string, error) {
+func (c *counting) Sign(m io.WriterTo) (string, error) {
 	c.n++
 	_, err := m.WriteTo(io.Discard)
 	return fmt.Sprintf("X-Signature: %d\r\n", c.n), err

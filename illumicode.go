@@ -122,10 +122,10 @@ type Config struct {
 	Now func() time.Time
 }
 
-// A Signer returns the header fields that sign a message at now, to be put in front of it. It is called
-// once for each delivery, at its first attempt.
+// A Signer returns the header fields that sign a message, to be put in front of it. It is called once
+// for each delivery, at its first attempt.
 type Signer interface {
-	Sign(message io.WriterTo, now time.Time) (fields string, err error)
+	Sign(message io.WriterTo) (fields string, err error)
 }
 
 // A Site is what letters say about who is writing, and where their links lead.

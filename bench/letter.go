@@ -79,7 +79,7 @@ func letterFigures(scale int) ([]figure, error) {
 			if err != nil {
 				return err
 			}
-			if _, err := s.Sign(c, time.Now()); err != nil {
+			if _, err := s.Sign(c); err != nil {
 				return err
 			}
 			_, err = c.WriteTo(io.Discard)

@@ -1,8 +1,7 @@
 // Package dkim signs letters (RFC 6376, RFC 8463), so that who receives them can tell that they
 // come from the domain that they claim. [Signer] is the type to read first.
 //
-// It signs what package message has composed, and does not verify: its tests have two other libraries do
-// that.
+// It signs what package message has composed, and does not verify: its tests have another library do that.
 package dkim
 
 import (
