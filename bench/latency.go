@@ -1,19 +1,14 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"fmt"
-	"os"
-	"os/exec"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/provider/discard"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -103,86 +98,4 @@ func urgentLatency(database string, s *sink, bulk, samples int) ([]time.Duration
 	stop()
 	slices.Sort(times)
 	return times, <-ended
-}
-
-// memoryFigures measures the resident memory of a worker process that drains a million rows.
-func memoryFigures(scale int) ([]figure, error) {
-	n := 100_000 * scale
-	b, err := newBed(nobody{})
-	if err != nil {
-		return nil, err
-	}
-	defer b.close()
-	ctx := context.Background()
-	if err := b.seed(ctx, n); err != nil {
-		return nil, err
-	}
-	program, err := os.Executable()
-	if err != nil {
-		return nil, err
-	}
-	worker := exec.Command(program)
-	worker.Env, worker.Stderr = append(os.Environ(), drainEnv+"="+b.dir), os.Stderr
-	start := time.Now()
-	if err := worker.Start(); err != nil {
-		return nil, err
-	}
-	ended := make(chan error, 1)
-	go func() { ended <- worker.Wait() }()
-	var half, most int // KiB: the most of the first half, and of all
-	for looks := 0; ; looks++ {
-		select {
-		case err := <-ended:
-			return []figure{
-				{fmt.Sprintf("resident memory of a worker draining %d rows, SQLite", n), "48 MiB", float64(most) / (48 << 10), 1,
-					fmt.Sprintf("%.1f MiB at most; %.0f deliveries a second", float64(most)/1024, rate(n, time.Since(start)))},
-				{"the same, all of it", "its first half", float64(most) / float64(half), 1.1, "flat"},
-			}, err
-		case <-time.After(100 * time.Millisecond):
-			kib := resident(worker.Process.Pid)
-			most = max(most, kib)
-			if half > 0 || looks%50 != 0 { // counting reads the whole table
-				continue
-			}
-			left := 0
-			loads, err := b.store.Loads(ctx)
-			if err != nil {
-				return nil, err
-			}
-			for _, l := range loads {
-				left += l.Count
-			}
-			if left < n/2 {
-				half = most
-			}
-		}
-	}
-}
-
-// resident returns the resident memory of a process in KiB (proc(5)).
-func resident(pid int) (kib int) {
-	f, err := os.Open(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
-		return 0
-	}
-	defer f.Close()
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if rest, ok := strings.CutPrefix(lines.Text(), "VmRSS:"); ok {
-			fmt.Sscan(rest, &kib)
-		}
-	}
-	return kib
-}
-
-// drainEnv makes this program a worker that drains the database in a folder.
-const drainEnv = "ILLUMICODE_BENCH_DRAIN"
-
-func drainFolder(dir string) error {
-	b, err := openBed(dir, discard.Provider{})
-	if err != nil {
-		return err
-	}
-	defer b.store.Close()
-	_, err = b.drain(context.Background())
-	return err
 }

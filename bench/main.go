@@ -23,13 +23,6 @@ type figure struct {
 }
 
 func main() {
-	if dir := os.Getenv(drainEnv); dir != "" {
-		if err := drainFolder(dir); err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
-		}
-		return
-	}
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
 	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp, notify, delivery, limits, rehearsal, latency, claim or memory")
 	profile := flag.String("profile", "", "write a CPU profile of the run to this file")

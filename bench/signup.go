@@ -84,12 +84,6 @@ func newBedOn(database string, way provider.Provider, change func(*illumicode.Co
 	return b, b.openFile(way, change)
 }
 
-// openBed opens the bed in a folder that another process has made.
-func openBed(dir string, way provider.Provider) (*bed, error) {
-	b := &bed{dir: dir}
-	return b, b.openFile(way, nil)
-}
-
 func (b *bed) openFile(way provider.Provider, change func(*illumicode.Config)) (err error) {
 	if b.store, err = sqlite.Open(context.Background(), filepath.Join(b.dir, "bench.db")); err != nil {
 		return err
