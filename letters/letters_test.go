@@ -18,6 +18,7 @@ func TestLoadRefuses(t *testing.T) {
 		{"includes itself", "en.toml", letter(`opening = "{{template \"opening\"}}"`), "values such as {{.name}}"},
 		{"a form that is none", "en.toml", "[units]\nminute = {one = \"m\", ones = \"m\", other = \"m\"}\n", `"ones" is no plural form`},
 		{"a form that is missing", "pl.toml", "[units]\nminute = {one = \"m\", other = \"m\"}\n", `the form "many" is missing`},
+		{"a unit that no catalog has", "en.toml", letter(`opening = "{{if .n}}{{plural \"seat\" .n}}{{end}}"`), `the unit "seat" is missing`},
 		{"short calendar", "en.toml", "[calendar]\nmonths = [\"x\"]\ndate = \"x\"\n", "twelve months"},
 		{"a new locale without units", "nl.toml", letter(""), `unit "minute" is missing`},
 		{"not a locale", "xx-invalid!.toml", catalog, "BCP 47"},

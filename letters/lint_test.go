@@ -22,9 +22,9 @@ func TestDefaultLettersLint(t *testing.T) {
 // Each mistake in a letter is found, and named with letter and locale.
 func TestLintFinds(t *testing.T) {
 	set, err := Load(fstest.MapFS{
-		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) + "\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\n")},
+		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) + "\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\n[units]\nknot = {one = \"knot\", other = \"knots\"}\n")},
 		"de.toml": {Data: []byte("[letter.bad]\nsubject = \"Kurz\"\n")},
-		"bad.html": {Data: []byte(`<p style="color:#999999">pale words</p><img src="https://x.example/a.png"><a href="/pier">pier</a>
+		"bad.html": {Data: []byte(`{{plural "knot" 3}} <p style="color:#999999">pale words</p><img src="https://x.example/a.png"><a href="/pier">pier</a>
 <a href="https://elsewhere.example/">away</a><a href="http://ferry.example/">clear</a><script>alert(1)</script>` + strings.Repeat("<p>much text</p>", 8000))},
 	}, "en")
 	if err != nil {
@@ -47,6 +47,7 @@ func TestLintFinds(t *testing.T) {
 		{"en", letter.Fault, "<script>"},
 		{"en", letter.Fault, "readers cut letters"},
 		{"de", letter.Advice, "closing is missing in this locale"},
+		{"de", letter.Advice, "units.knot is missing in this locale"},
 		{"fr", letter.Advice, "subject is missing in this locale"},
 	} {
 		ok := false

@@ -161,8 +161,9 @@ type compiled struct {
 	root    *template.Template // what the parts share: one set of functions for all
 	parts   map[string]*template.Template
 	words   map[string]string
-	values  []string // the values it uses, sorted
-	gaps    []string // parts that it has from the fallback
+	values  []string        // the values it uses, sorted
+	units   map[string]bool // the units it counts in
+	gaps    []string        // parts, words and units that it has from the fallback
 }
 
 // compile parses the parts of a letter. Errors name locale, letter and part.
@@ -173,7 +174,7 @@ func compile(cat *Catalog, name string, p Parts) (*compiled, error) {
 	if strings.TrimSpace(p.Subject) == "" {
 		return nil, fmt.Errorf("%s: it is empty, and every letter needs one", where("subject"))
 	}
-	c := &compiled{catalog: cat, root: template.New("").Option("missingkey=error").Funcs(partFuncs), parts: make(map[string]*template.Template), words: p.Words}
+	c := &compiled{catalog: cat, root: template.New("").Option("missingkey=error").Funcs(partFuncs), parts: make(map[string]*template.Template), words: p.Words, units: make(map[string]bool)}
 	values := make(map[string]bool)
 	for part, words := range p.named() {
 		if words == "" {
@@ -187,6 +188,7 @@ func compile(cat *Catalog, name string, p Parts) (*compiled, error) {
 			return nil, fmt.Errorf("%s: %w", where(part), err)
 		}
 		collectValues(t.Root, true, values)
+		collectUnits(t.Root, c.units)
 		c.parts[part] = t
 	}
 	c.values = slices.Sorted(maps.Keys(values))

@@ -15,14 +15,14 @@ import (
 	"golang.org/x/text/number"
 )
 
-// formats are the reader's: a locale's catalog and a time zone.
+// formats are the reader's: a locale's catalog, the one that has what it lacks, and a time zone.
 type formats struct {
-	catalog *Catalog
-	zone    *time.Location
+	catalog, fallback *Catalog
+	zone              *time.Location
 }
 
 // partFuncs only names the functions, for parsing; each execution brings its own.
-var partFuncs = formats{catalog: new(Catalog), zone: time.UTC}.funcs()
+var partFuncs = formats{new(Catalog), new(Catalog), time.UTC}.funcs()
 
 // funcs returns the functions of all templates.
 //
@@ -61,15 +61,19 @@ func (f formats) number(v any) (string, error) {
 }
 
 func (f formats) plural(unit string, v any) (string, error) {
-	forms, ok := f.catalog.Units[unit]
-	if !ok {
+	c := f.catalog
+	if c.Units[unit] == nil {
+		c = f.fallback
+	}
+	forms := c.Units[unit]
+	if forms == nil {
 		return "", fmt.Errorf("the unit %q is %w from the catalog", unit, ErrMissing)
 	}
 	n, err := toFloat(v)
 	if err != nil {
 		return "", err
 	}
-	return forms.count(f.catalog.Locale, int(n)), nil
+	return forms.count(c.Locale, int(n)), nil
 }
 
 // toFloat reads a number of Go or of JSON.

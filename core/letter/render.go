@@ -237,7 +237,7 @@ func (s *Set) bind(r Request, c *compiled) (*bound, error) {
 	if b := s.bound[key]; b != nil {
 		return b, nil
 	}
-	f := formats{c.catalog, zone}
+	f := formats{c.catalog, s.fallback, zone}
 	b := &bound{parts: make(map[string]*template.Template, len(c.parts)), plain: make(map[string]string)}
 	copied, err := c.root.Clone()
 	if err != nil {

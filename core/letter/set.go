@@ -60,14 +60,15 @@ type Body struct {
 // A Set holds all letters of a service in all its locales. It is safe for concurrent use. Use
 // [NewSet]: the zero Set has no letters.
 type Set struct {
-	letters map[string]map[language.Tag]*compiled
-	kinds   map[string]Kind
-	bodies  map[string]*body
-	locales []language.Tag // the first is the fallback
-	matcher language.Matcher
-	buffers sync.Pool // of *bytes.Buffer
-	source  Layout
-	partial *layout // for the partials that bodies call
+	letters  map[string]map[language.Tag]*compiled
+	kinds    map[string]Kind
+	bodies   map[string]*body
+	fallback *Catalog
+	locales  []language.Tag // the first is the fallback
+	matcher  language.Matcher
+	buffers  sync.Pool // of *bytes.Buffer
+	source   Layout
+	partial  *layout // for the partials that bodies call
 
 	mu      sync.Mutex // guards what follows
 	bound   map[boundKey]*bound
@@ -102,6 +103,9 @@ func NewSet(src Source) (*Set, error) {
 			return nil, fmt.Errorf("letter: %w", err)
 		}
 	}
+	if err := s.settleUnits(); err != nil {
+		return nil, fmt.Errorf("letter: %w", err)
+	}
 	for name, k := range s.kinds {
 		if s.letters[name] == nil {
 			return nil, fmt.Errorf("letter %q: it is described, and its words are %w", name, ErrMissing)
@@ -116,6 +120,7 @@ func NewSet(src Source) (*Set, error) {
 
 func (s *Set) addCatalogs(catalogs []Catalog) error {
 	fallback := catalogs[0]
+	s.fallback = &fallback
 	for _, cat := range catalogs {
 		if slices.Contains(s.locales, cat.Locale) {
 			return fmt.Errorf("two catalogs for %s", cat.Locale)
@@ -157,7 +162,7 @@ func (s *Set) addBody(name string, b Body) error {
 	own := new(body)
 	var trees []*parse.Tree
 	if b.Text != "" {
-		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), time.UTC}, nil)).Parse(b.Text)
+		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), new(Catalog), time.UTC}, nil)).Parse(b.Text)
 		if err != nil {
 			return fmt.Errorf("letter %q: %w", name, err)
 		}
@@ -165,7 +170,7 @@ func (s *Set) addBody(name string, b Body) error {
 		trees = append(trees, t.Tree)
 	}
 	if b.HTML != "" {
-		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), time.UTC}, nil)).Parse(b.HTML)
+		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), new(Catalog), time.UTC}, nil)).Parse(b.HTML)
 		if err != nil {
 			return fmt.Errorf("letter %q: %w", name, err)
 		}
@@ -182,10 +187,31 @@ func (s *Set) addBody(name string, b Body) error {
 		}
 		for _, tree := range trees {
 			collectValues(tree.Root, true, values)
+			collectUnits(tree.Root, c.units)
 		}
 		c.values = slices.Sorted(maps.Keys(values))
 	}
 	s.bodies[name] = own
+	return nil
+}
+
+// settleUnits refuses a letter that counts in a unit that no catalog has for it, and notes those that a
+// locale has from the fallback.
+func (s *Set) settleUnits() error {
+	for _, name := range s.Names() {
+		for _, locale := range s.locales {
+			c := s.letters[name][locale]
+			for _, unit := range slices.Sorted(maps.Keys(c.units)) {
+				switch {
+				case c.catalog.Units[unit] != nil:
+				case s.fallback.Units[unit] != nil:
+					c.gaps = append(c.gaps, "units."+unit)
+				default:
+					return fmt.Errorf("letter %q, locale %s: the unit %q is %w from the catalog, and from that of %s", name, locale, unit, ErrMissing, s.fallback.Locale)
+				}
+			}
+		}
+	}
 	return nil
 }
 

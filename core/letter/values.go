@@ -116,6 +116,24 @@ func collectValues(n parse.Node, top bool, values map[string]bool) {
 	}
 }
 
+// collectUnits adds the units that a template counts in.
+func collectUnits(n parse.Node, units map[string]bool) {
+	walk(n, func(n parse.Node) {
+		p, ok := n.(*parse.PipeNode)
+		if !ok {
+			return
+		}
+		for _, cmd := range p.Cmds {
+			if len(cmd.Args) < 2 || cmd.Args[0].String() != "plural" {
+				continue
+			}
+			if unit, ok := cmd.Args[1].(*parse.StringNode); ok {
+				units[unit.Text] = true
+			}
+		}
+	})
+}
+
 // fits reports the first field path of a template that the type of the dot lacks. Fields have
 // the names that encoding/json gives them, for data travels as JSON.
 func fits(n parse.Node, dot, root reflect.Type) error {
