@@ -200,7 +200,7 @@ func New(c Config) (*Service, error) {
 	if err != nil {
 		return nil, wrong("ReturnPath", err.Error())
 	}
-	writer, mark, err := c.Site.writer()
+	writer, mark, err := c.Site.Writer()
 	if err != nil {
 		return nil, wrong("Site", err.Error())
 	}

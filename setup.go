@@ -182,8 +182,9 @@ func (c Config) purposes() (map[string]Purpose, error) {
 	return all, nil
 }
 
-// writer returns who is writing, as letters show it, and the mark that travels with them.
-func (s Site) writer() (letter.Writer, *message.Part, error) {
+// Writer returns who is writing, as letters show it, and the mark that travels with them, nil if none
+// does; or what is wrong with them.
+func (s Site) Writer() (letter.Writer, *message.Part, error) {
 	w := letter.Writer{Name: s.Name, HomePage: s.HomePage, Imprint: s.Imprint, Mark: s.Mark, Colours: s.Colours}
 	var mark *message.Part
 	if s.MarkImage != nil {

@@ -64,12 +64,9 @@ func (f *File) Open(ctx context.Context, log *slog.Logger, watch outbox.Observer
 	if err != nil {
 		return nil, nil, err
 	}
-	from, err := message.ParseAddress(f.From.Address)
+	from, err := f.Sender()
 	if err != nil {
-		return nil, nil, f.wrong("from.address", "is %v", err)
-	}
-	if from, err = from.WithName(f.From.Name); err != nil {
-		return nil, nil, f.wrong("from.name", "is %v", err)
+		return nil, nil, err
 	}
 	set, err := f.LetterSet()
 	if err != nil {
@@ -193,15 +190,10 @@ func (f *File) Signer() (*dkim.Signer, error) {
 	return dkim.New(keys...)
 }
 
-// Writer returns who is writing, as the file says it; a mark that is a file is left out.
-func (f *File) Writer() letter.Writer {
-	return letter.Writer{Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint, Mark: f.Site.Mark, Colours: letter.Colours(f.Site.Colours)}
-}
-
 // site returns the site, with its mark read.
 func (f *File) site() (illumicode.Site, error) {
-	w := f.Writer()
-	s := illumicode.Site{BaseURL: f.Site.BaseURL, Name: w.Name, HomePage: w.HomePage, Imprint: w.Imprint, Mark: w.Mark, Colours: w.Colours}
+	s := illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint, Mark: f.Site.Mark,
+		Colours: letter.Colours(f.Site.Colours)}
 	if f.Site.MarkFile != "" {
 		raw, err := os.ReadFile(f.beside(f.Site.MarkFile))
 		if err != nil {
@@ -210,6 +202,31 @@ func (f *File) site() (illumicode.Site, error) {
 		s.MarkImage = raw
 	}
 	return s, nil
+}
+
+// Sender returns the address that letters are from.
+func (f *File) Sender() (message.Address, error) {
+	from, err := message.ParseAddress(f.From.Address)
+	if err != nil {
+		return from, f.wrong("from.address", "is %v", err)
+	}
+	if from, err = from.WithName(f.From.Name); err != nil {
+		return from, f.wrong("from.name", "is %v", err)
+	}
+	return from, nil
+}
+
+// Writer returns who is writing, as [illumicode.Site.Writer] does.
+func (f *File) Writer() (letter.Writer, *message.Part, error) {
+	s, err := f.site()
+	if err != nil {
+		return letter.Writer{}, nil, err
+	}
+	w, mark, err := s.Writer()
+	if err != nil {
+		return w, nil, f.wrong("site", "%w", err)
+	}
+	return w, mark, nil
 }
 
 // LetterSet returns the letters.

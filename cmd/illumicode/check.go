@@ -168,7 +168,7 @@ func (c checker) configuration() []provider.Step {
 	} else {
 		steps = append(steps, tried("letters", "", err))
 	}
-	_, err = c.f.Writer().Check()
+	_, _, err = c.f.Writer()
 	return append(steps, tried("who writes", c.f.Site.Name, err))
 }
 

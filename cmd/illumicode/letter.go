@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -19,18 +20,43 @@ func (a *app) letter() *cobra.Command {
 	return group("letter", "Look at letters before anybody gets them", a.letterList(), a.letterShow(), a.letterLint())
 }
 
-// letters returns the configured letters, who writes them, and the base URL of their links.
-func (a *app) letters() (*letter.Set, letter.Writer, string, error) {
+// A samples shows the configured letters with their sample values.
+type samples struct {
+	set    *letter.Set
+	writer letter.Writer
+	mark   *message.Part // that travels with each letter; nil for none
+	from   message.Address
+	base   string // of their links
+}
+
+func (a *app) letters() (s samples, err error) {
 	f, err := a.load()
 	if err != nil {
-		return nil, letter.Writer{}, "", err
+		return s, err
 	}
-	set, err := f.LetterSet()
+	s.base = strings.TrimSuffix(f.Site.BaseURL, "/")
+	if s.set, err = f.LetterSet(); err != nil {
+		return s, err
+	}
+	if s.writer, s.mark, err = f.Writer(); err != nil {
+		return s, err
+	}
+	s.from, err = f.Sender()
+	return s, err
+}
+
+// page returns HTML in which a browser finds the mark that travels with letters.
+func (s samples) page(html string) (string, error) {
+	if s.mark == nil {
+		return html, nil
+	}
+	f, err := s.mark.Open()
 	if err != nil {
-		return nil, letter.Writer{}, "", err
+		return "", err
 	}
-	w, err := f.Writer().Check()
-	return set, w, strings.TrimSuffix(f.Site.BaseURL, "/"), err
+	defer f.Close()
+	raw, err := io.ReadAll(f)
+	return strings.ReplaceAll(html, s.writer.Mark, "data:"+s.mark.Type+";base64,"+base64.StdEncoding.EncodeToString(raw)), err
 }
 
 func (a *app) letterList() *cobra.Command {
@@ -39,10 +65,11 @@ func (a *app) letterList() *cobra.Command {
 		Short: "List the letters: how they are treated, in which locales, with which values",
 		Args:  noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			set, _, _, err := a.letters()
+			s, err := a.letters()
 			if err != nil {
 				return err
 			}
+			set := s.set
 			type row struct {
 				Letter   string   `json:"letter"`
 				Lane     string   `json:"lane,omitempty"`
@@ -82,20 +109,21 @@ func (a *app) letterShow() *cobra.Command {
 		Use:   "show [LETTER]",
 		Short: "Show a letter with its sample values, here or in a file; or all of them in a gallery",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			set, w, base, err := a.letters()
+			s, err := a.letters()
 			if err != nil {
 				return err
 			}
+			set := s.set
 			if gallery != "" {
 				if len(args) > 0 {
 					return misuse{errors.New("letter show --gallery shows all letters; leave the name out")}
 				}
-				return a.toFile(gallery, func(f io.Writer) error { return set.Gallery(f, w, base) })
+				return a.toFile(gallery, s.gallery)
 			}
 			if err := oneArg("the name of a letter, as `illumicode letter list` shows it")(cmd, args); err != nil {
 				return err
 			}
-			sample := set.Sample(args[0], set.Locale(locale), w, base)
+			sample := set.Sample(args[0], set.Locale(locale), s.writer, s.base)
 			r, err := set.Render(sample)
 			if err != nil {
 				return err
@@ -106,7 +134,7 @@ func (a *app) letterShow() *cobra.Command {
 					return err
 				}
 			}
-			text, err := formOf(r, sms, form)
+			text, err := s.formOf(r, sms, form)
 			if err != nil {
 				return err
 			}
@@ -124,13 +152,26 @@ func (a *app) letterShow() *cobra.Command {
 	return cmd
 }
 
+// gallery writes a page with all letters.
+func (s samples) gallery(to io.Writer) error {
+	var b strings.Builder
+	if err := s.set.Gallery(&b, s.writer, s.base); err != nil {
+		return err
+	}
+	html, err := s.page(b.String())
+	if err == nil {
+		_, err = io.WriteString(to, html)
+	}
+	return err
+}
+
 // formOf returns a rendered letter in one form.
-func formOf(r letter.Rendered, sms, form string) (string, error) {
+func (s samples) formOf(r letter.Rendered, sms, form string) (string, error) {
 	switch form {
 	case "text":
 		return "Subject: " + r.Subject + "\n\n" + r.Text, nil
 	case "html":
-		return r.HTML, nil
+		return s.page(r.HTML)
 	case "sms":
 		if sms == "" {
 			return "", errors.New("this letter has no form as SMS")
@@ -142,12 +183,16 @@ func formOf(r letter.Rendered, sms, form string) (string, error) {
 		}
 		return fmt.Sprintf("%s\n\n(%d segments, %s)\n", sms, n, alphabet), nil
 	case "eml":
-		at, err := message.ParseAddress("reader@letters.example")
+		to, err := message.ParseAddress("reader@letters.example")
 		if err != nil {
 			return "", err
 		}
-		m, err := message.Message{From: at, To: []message.Address{at}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
-			Date: time.Now(), ID: "sample@letters.example"}.Compose()
+		sample := message.Message{From: s.from, To: []message.Address{to}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
+			Date: time.Now(), ID: "sample@letters.example"}
+		if s.mark != nil {
+			sample.Inline = []message.Part{*s.mark}
+		}
+		m, err := sample.Compose()
 		if err != nil {
 			return "", err
 		}
@@ -175,11 +220,12 @@ func (a *app) letterLint() *cobra.Command {
 		Short: "Look for what is wrong with the letters; exits 1 if readers would be hurt by it",
 		Args:  noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			set, w, base, err := a.letters()
+			s, err := a.letters()
 			if err != nil {
 				return err
 			}
-			found := set.Lint(w, base)
+			set := s.set
+			found := set.Lint(s.writer, s.base)
 			faults := 0
 			rows := []map[string]string{}
 			for _, f := range found {

@@ -1,6 +1,9 @@
 package main
 
 import (
+	"bytes"
+	"image"
+	"image/png"
 	"net/mail"
 	"os"
 	"strings"
@@ -44,6 +47,24 @@ func TestLetterVerbs(t *testing.T) {
 			t.Errorf("%v: exit %d, %q", tt.args, code, errOut)
 		}
 	}
+	// The mark that travels with letters is shown with them.
+	mark := new(bytes.Buffer)
+	if err := png.Encode(mark, image.NewGray(image.Rect(0, 0, 8, 8))); err != nil {
+		t.Fatal(err)
+	}
+	p.write("mark.png", mark.String())
+	p.change("[site]", "[site]\nmark_file = \"mark.png\"")
+	if out := p.must("letter", "show", "confirm", "--as", "html"); strings.Contains(out, "cid:") || !strings.Contains(out, `<img src="data:image/png;base64,`) {
+		t.Errorf("the mark in HTML:\n%s", out)
+	}
+	if out := p.must("letter", "show", "confirm", "--as", "eml"); !strings.Contains(out, "Content-ID: <mark") || !strings.Contains(out, "Content-Type: image/png") {
+		t.Errorf("the mark in a message:\n%s", out)
+	}
+	p.write("mark.png", "no picture")
+	if _, errOut, code := p.do("letter", "lint"); code != exitFailed || !strings.Contains(errOut, "no PNG, JPEG or GIF") {
+		t.Errorf("a mark that is none: exit %d, %s", code, errOut)
+	}
+	p.change("mark_file = \"mark.png\"\n", "")
 	// A letter that would hurt readers: the exit code tells.
 	if err := os.Mkdir(p.file("mine"), 0o700); err != nil {
 		t.Fatal(err)
