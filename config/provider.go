@@ -32,9 +32,17 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 	key := fmt.Sprintf("provider[%d]", i)
 	switch p.Kind {
 	case "smtp":
-		way, err = f.smtp(key, p)
+		var c smtp.Config
+		if c, err = f.smtp(key, p); err != nil {
+			return nil, err
+		}
+		way, err = smtp.New(p.Name, c)
 	case "http":
-		way, err = f.http(key, p)
+		var c httpapi.Config
+		if c, err = f.http(key, p); err != nil {
+			return nil, err
+		}
+		way, err = httpapi.New(p.Name, c)
 	case "sendmail":
 		path := p.Path
 		if path == "" {
@@ -55,19 +63,18 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 	return way, nil
 }
 
-func (f *File) smtp(key string, p Provider) (provider.Provider, error) {
+// smtp returns what an SMTP provider is configured by.
+func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
-	if err != nil {
-		return nil, err
-	}
-	return smtp.New(p.Name, smtp.Config{
+	return smtp.Config{
 		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile), Hello: p.Hello,
 		Dial: time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
 		Idle: time.Duration(p.Idle), Age: time.Duration(p.Age), Letters: p.Letters, Most: p.Most, Senders: p.Senders,
-	})
+	}, err
 }
 
-func (f *File) http(key string, p Provider) (provider.Provider, error) {
+// http returns what a provider over HTTP is configured by.
+func (f *File) http(key string, p Provider) (httpapi.Config, error) {
 	c := httpapi.Config{
 		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Most: p.Most, Senders: p.Senders,
 		Auth:              httpapi.Auth{User: p.User, Header: p.HMACHeader},
@@ -83,11 +90,11 @@ func (f *File) http(key string, p Provider) (provider.Provider, error) {
 	} {
 		var err error
 		if *s.into, err = f.secret(key+"."+s.name, s.env, s.file); err != nil {
-			return nil, err
+			return c, err
 		}
 	}
 	for _, o := range p.Outcome {
 		c.Outcomes = append(c.Outcomes, httpapi.Outcome{Status: o.Status, Pointer: o.Pointer, Equals: o.Equals, Class: retry.Class(o.Class)})
 	}
-	return httpapi.New(p.Name, c)
+	return c, nil
 }
