@@ -107,7 +107,7 @@ func TestNotMe(t *testing.T) {
 // A mistyped address is corrected by the browser that began: the first letter's proof is void.
 func TestCorrect(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
-		begun, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "nara@ternisle.example"}, illumicode.Subject("7"))
+		begun, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "nara@ternisle.example", Name: "Mara Quist", Locale: "de"}, illumicode.Subject("7"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,6 +115,9 @@ func TestCorrect(t *testing.T) {
 		fixed, err := k.Service.Correct(t.Context(), begun.Ticket, illumicode.Request{Address: mara}, nil)
 		if err != nil || fixed.Ticket == begun.Ticket || fixed.Address != mara {
 			t.Fatalf("%+v, %v", fixed, err)
+		}
+		if l := k.Letter(mara, 1); !strings.Contains(l.Text, "Guten Tag Mara Quist") {
+			t.Errorf("the letter to the right address greets nobody:\n%s", l.Text)
 		}
 		if err := k.Service.Confirm(t.Context(), wrong, nil); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("the link to the mistyped address: %v", err)

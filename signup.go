@@ -1,6 +1,7 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -81,8 +82,8 @@ const maxCorrections = 5
 
 // Correct puts another address in the place of one that was mistyped, for the browser that began
 // and has not proven it yet: the old letter's proof is void, and a new letter goes out. It works at
-// once the first time; then it has to wait as a resend does. It is for signups and for changes of
-// address. apply, which may be nil, makes the application's own writes for a signup in the same
+// once the first time; then it has to wait as a resend does. The new letter greets by the name of the
+// first, in its language, if r has none. It is for signups and for changes of address. apply, which may be nil, makes the application's own writes for a signup in the same
 // commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with
 // [Service.Signup]. A change of address is corrected without it: nothing of it is in effect.
 // The error matches [message.ErrAddress], [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
@@ -102,7 +103,7 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 	case c.Resends > 0 && now.Before(c.ResendAfter):
 		return pendingOf(c.Challenge), &TooSoonError{At: c.ResendAfter}
 	}
-	r.Purpose, r.Subject = c.Purpose, c.Subject
+	r.Purpose, r.Subject, r.Name, r.Locale = c.Purpose, c.Subject, cmp.Or(r.Name, c.Name), cmp.Or(r.Locale, c.Locale)
 	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
