@@ -146,6 +146,10 @@ func (f *ferry) signIn(w http.ResponseWriter, r *http.Request) {
 		f.render(w, r, http.StatusUnauthorized, "signin.html", view{Message: "bad_signin", Email: email})
 		return
 	}
+	if p.Frozen {
+		f.render(w, r, http.StatusForbidden, "signin.html", view{Message: "frozen", Email: email})
+		return
+	}
 	token, err := startSession(r.Context(), f.db, p.subject(), p.Confirmed)
 	if err != nil {
 		f.broken(w, r)

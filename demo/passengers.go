@@ -25,6 +25,9 @@ CREATE TABLE IF NOT EXISTS passenger (
   password  TEXT NOT NULL,
   confirmed INTEGER NOT NULL DEFAULT 0
 );
+CREATE TABLE IF NOT EXISTS frozen (
+  passenger INTEGER PRIMARY KEY      -- whose change of address was taken back: somebody at the office decides
+);
 CREATE TABLE IF NOT EXISTS session (
   token     TEXT PRIMARY KEY,        -- SHA-256
   passenger INTEGER NOT NULL,
@@ -37,6 +40,7 @@ type passenger struct {
 	Email     string
 	Name      string
 	Confirmed bool
+	Frozen    bool
 }
 
 func (p passenger) subject() string { return strconv.FormatInt(p.ID, 10) }
@@ -74,10 +78,13 @@ func correctPassenger(tx *sql.Tx, subject, address string) error {
 }
 
 // undoChange is the callback of a change of address that was taken back. If it was in effect, whoever
-// is in the account must leave it.
+// is in the account must leave it, and does not come in again by its password.
 func undoChange(tx *sql.Tx, c illumicode.Change) error {
 	if !c.Made {
 		return nil
+	}
+	if _, err := tx.Exec("INSERT OR IGNORE INTO frozen (passenger) VALUES (?)", c.Subject); err != nil {
+		return err
 	}
 	_, err := tx.Exec("DELETE FROM session WHERE passenger = ?", c.Subject)
 	return err
@@ -97,8 +104,9 @@ func disown(tx *sql.Tx, d illumicode.Disowned) error {
 func byPassword(ctx context.Context, db *sql.DB, email, password string) (passenger, bool, error) {
 	var p passenger
 	hash := spareHash
-	err := db.QueryRowContext(ctx, "SELECT id, email, name, password, confirmed FROM passenger WHERE email = ?", strings.TrimSpace(email)).
-		Scan(&p.ID, &p.Email, &p.Name, &hash, &p.Confirmed)
+	err := db.QueryRowContext(ctx, `SELECT id, email, name, password, confirmed, EXISTS (SELECT 1 FROM frozen WHERE passenger = id)
+		FROM passenger WHERE email = ?`, strings.TrimSpace(email)).
+		Scan(&p.ID, &p.Email, &p.Name, &hash, &p.Confirmed, &p.Frozen)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return passenger{}, false, err
 	}

@@ -296,6 +296,8 @@ func TestChangeAndUndo(t *testing.T) {
 	owner.sees("Take the change back?", "the account is frozen")
 	p.open("/account") // whoever changed it is signed out
 	p.sees("Sign in")
+	p.signIn(other) // and the password does not help
+	p.sees("Sign in", "This account is frozen")
 	for n, address := range map[int]string{2: other, 3: email} {
 		if l := p.letter(address, n); l.Subject != "Does this address still reach you?" {
 			t.Errorf("%s is asked by %q", address, l.Subject)
