@@ -270,7 +270,7 @@ func TestWords(t *testing.T) {
 		want string
 	}{
 		{Rule{By: Address, Rate: rate}, "12 an hour, 6 at once for one address; letters"},
-		{Rule{By: Domain, Quota: Quota{Times: 100, Window: Day, Zone: oslo(t)}, Medium: SMS, On: []string{"signin"}}, "100 a calendar day in Europe/Oslo for one domain; letters of signin by sms"},
+		{Rule{By: Domain, Quota: Quota{Times: 100, Window: Day, Zone: oslo(t)}, Medium: SMS, On: []string{"signin"}}, "100 a calendar day in Europe/Oslo for one country code; letters of signin by sms"},
 		{Rule{By: All, Ladder: Ladder{Rungs: []time.Duration{30 * time.Second, time.Hour}, Decay: 90 * time.Minute}, Stage: Again}, "waits of 30s, 1h, one less for each 1h30m of rest in all; letters sent again"},
 	} {
 		if got := tt.r.String() + "; " + tt.r.About(); got != tt.want {
