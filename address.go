@@ -264,12 +264,13 @@ func (s *Service) ConfirmAddress(ctx context.Context, subject, address, reason s
 type Forgotten struct {
 	Rows int64        // erased or changed
 	Left []store.Find // where the address still stands: nowhere, unless something went wrong
+	Akin []string     // other addresses that the same accounts have or had: they are kept, and may be forgotten in turn
 }
 
 // Forget erases a person by their address, everywhere: see [store.Store.Erase]. Then it searches
 // every table for the address, and returns where it still stands. A suppression stays under its
 // thumbprint, so that the next import does not write to them; keep says to leave one where there was
-// none. Attachments are not searched.
+// none. Attachments are not searched. A person may have other addresses: Akin names them.
 func (s *Service) Forget(ctx context.Context, address string, keep bool) (Forgotten, error) {
 	to, err := s.anyRecipient(address)
 	if err != nil {
@@ -285,6 +286,9 @@ func (s *Service) Forget(ctx context.Context, address string, keep bool) (Forgot
 		}
 	}
 	var f Forgotten
+	if f.Akin, err = s.store.Akin(ctx, to.Mailbox()); err != nil { // before the link between them goes
+		return f, err
+	}
 	if f.Rows, err = s.store.Erase(ctx, to.Mailbox(), to.String()); err != nil {
 		return f, err
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -59,6 +60,9 @@ func TestForget(t *testing.T) {
 		f, err := svc.Forget(ctx, typed, true)
 		if err != nil || len(f.Left) != 0 || f.Rows < 15 {
 			t.Errorf("%d rows erased, left %+v, %v", f.Rows, f.Left, err)
+		}
+		if !slices.Equal(f.Akin, []string{"other@skerry.example"}) { // what the same account asked for
+			t.Errorf("other addresses of the same account: %q", f.Akin)
 		}
 		for _, spelling := range []string{mailbox, typed, "mara_quist"} {
 			if found, err := svc.Store().Search(ctx, spelling, spelling); err != nil || len(found) != 0 {

@@ -32,6 +32,13 @@ var (
 		q(`DELETE FROM illumicode_preference WHERE mailbox IN (SELECT value FROM json_each(?))`),
 		q(`UPDATE illumicode_suppression SET mailbox = '' WHERE mailbox IN (SELECT value FROM json_each(?))`),
 	}
+	akin = q(`WITH own AS (SELECT subject FROM illumicode_address WHERE mailbox = ? AND standing <> 'unconfirmed' AND subject <> '')
+		SELECT DISTINCT address FROM (
+			SELECT address, mailbox FROM illumicode_address WHERE subject IN (SELECT subject FROM own)
+			UNION SELECT address, mailbox FROM illumicode_challenge WHERE subject IN (SELECT subject FROM own)
+			UNION SELECT old_address, old_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)
+			UNION SELECT new_address, new_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)) AS known
+		WHERE mailbox <> ? ORDER BY address`)
 	forgetFailures = q(`DELETE FROM illumicode_failure WHERE name = ?`)
 	forgetChanges  = q(`DELETE FROM illumicode_change WHERE old_mailbox = ? OR new_mailbox = ?`)
 
@@ -215,6 +222,13 @@ func replaceFold(text, old, by string) string {
 		b.WriteString(text[:i] + by)
 		text = text[i+len(old):]
 	}
+}
+
+// Akin returns the other addresses that the subjects who have a mailbox as theirs have or had, sorted: those
+// of the same person, and those that the person asked to have. Accounts that only claim it do not count.
+func (s *Store) Akin(ctx context.Context, mailbox string) ([]string, error) {
+	rows, err := s.query(ctx, akin, mailbox, mailbox)
+	return collect(s, rows, err, scanText)
 }
 
 // A Find is a column in which something stands.

@@ -273,8 +273,11 @@ func (a *app) addressForget() *cobra.Command {
 					}
 					return fmt.Errorf("%d rows were erased, and the address still stands in %s", f.Rows, strings.Join(where, ", "))
 				}
-				return a.print(map[string]any{"erased": f.Rows, "left": 0}, func() {
+				return a.print(map[string]any{"erased": f.Rows, "left": 0, "akin": f.Akin}, func() {
 					a.line("%d rows were erased or changed. A search of every table finds the address nowhere.", f.Rows)
+					if len(f.Akin) > 0 {
+						a.line("The same account has or had other addresses, which are kept: %s. Forget those of the same person, too.", strings.Join(f.Akin, ", "))
+					}
 				})
 			})
 		},
