@@ -76,7 +76,7 @@ func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (beg
 		return slices.ContainsFunc(begins, func(b Beginning) bool { return b.Delivery.Hold() == e.hold() })
 	}
 	if !slices.ContainsFunc(ends, func(e End) bool { return !e.grouped() || e.begins() || also(e) }) {
-		return begun, s.write(ctx, append(begin, endStatements(ends)...)...)
+		return begun, s.byIndex(ctx, s.write, append(begin, endStatements(ends)...)...)
 	}
 	return begun, s.Write(ctx, func(t Tx) error {
 		clear(begun)

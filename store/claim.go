@@ -20,7 +20,7 @@ var (
 			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
 			ORDER BY due, id LIMIT ? FOR UPDATE SKIP LOCKED)
 		UPDATE illumicode_delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
-		WHERE id IN (SELECT id FROM next) AND state = 'waiting' RETURNING ` + deliveryColumns)
+		WHERE id IN (SELECT id FROM next) RETURNING ` + deliveryColumns)
 	claimOne = q(`UPDATE illumicode_delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
 		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryColumns)
 	anyDue = q(`SELECT EXISTS (SELECT 1 FROM illumicode_delivery
@@ -29,15 +29,23 @@ var (
 
 // AnyDue reports whether a lane has something due at now behind a mark: one probe of an index,
 // no lock.
-func (s *Store) AnyDue(ctx context.Context, lane Lane, after Mark, now time.Time) (bool, error) {
-	rows, err := s.query(ctx, anyDue, string(lane), millis(now), millis(after.Due), after.ID)
-	return one(s, rows, err, func(r scanner) (due bool, err error) { return due, r.Scan(&due) })
+func (s *Store) AnyDue(ctx context.Context, lane Lane, after Mark, now time.Time) (due bool, err error) {
+	err = s.byIndex(ctx, s.alone().run, Statement{anyDue, []any{string(lane), millis(now), millis(after.Due), after.ID}, func(rows Rows) error {
+		due, err = one(s, rows, nil, func(r scanner) (due bool, err error) { return due, r.Scan(&due) })
+		return err
+	}})
+	return due, err
 }
 
 // Claim takes up to n deliveries of a lane that are due at now, behind a mark, for a worker. They
 // come in no particular order.
-func (s *Store) Claim(ctx context.Context, worker string, lane Lane, after Mark, n int, now time.Time) ([]Delivery, error) {
-	return change(ctx, s, scanDelivery, claimLane, string(lane), millis(now), millis(after.Due), after.ID, Version, n, worker, millis(now))
+func (s *Store) Claim(ctx context.Context, worker string, lane Lane, after Mark, n int, now time.Time) (all []Delivery, err error) {
+	args := []any{string(lane), millis(now), millis(after.Due), after.ID, Version, n, worker, millis(now)}
+	err = s.byIndex(ctx, s.write, Statement{claimLane, args, func(rows Rows) error {
+		all, err = collect(s, rows, nil, scanDelivery)
+		return err
+	}})
+	return all, err
 }
 
 // ClaimOne takes one waiting delivery, due or not. [ErrNotFound] means that it does not wait.

@@ -103,12 +103,12 @@ const deliveryColumns = `id, challenge, generation, letter, locale, address, nam
 
 func scanDelivery(row scanner) (Delivery, error) {
 	var d Delivery
-	var created, due, before, claimed, ended, lead int64
+	var created, due, before, claimed, ended, lead, once int64
 	err := row.Scan(&d.ID, &d.Challenge, &d.Generation, &d.Letter, &d.Locale, &d.Address, &d.Name, &d.Data, &d.Lane, &d.State,
 		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &ended, &d.Note, &d.Zone, &d.Visible, &d.Bundle,
-		&d.Version, &d.Once, &d.HeldBy, &d.Key, &lead, &d.Collapse, &d.Fallback, &d.AskedBy, &d.Trace)
+		&d.Version, &once, &d.HeldBy, &d.Key, &lead, &d.Collapse, &d.Fallback, &d.AskedBy, &d.Trace)
 	d.Created, d.Due, d.DeliverBefore = instant(created), instant(due), instant(before)
-	d.Claimed, d.Ended, d.Lead = instant(claimed), instant(ended), time.Duration(lead)*time.Millisecond
+	d.Claimed, d.Ended, d.Lead, d.Once = instant(claimed), instant(ended), time.Duration(lead)*time.Millisecond, once != 0
 	return d, err
 }
 

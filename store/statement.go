@@ -34,6 +34,16 @@ func (t Tx) run(ctx context.Context, all ...Statement) error {
 	return nil
 }
 
+// byIndex runs statements as a transaction of its own, by the indexes that they are made for; plain does where
+// the database needs not be told. A queue goes from nothing to a storm in a second: a plan that was made for a
+// table of some rows, and kept, would read all of it each time, until the database next looks how large it is.
+func (s *Store) byIndex(ctx context.Context, plain func(context.Context, ...Statement) error, all ...Statement) error {
+	if s.dialect.ByIndex == "" {
+		return plain(ctx, all...)
+	}
+	return s.write(ctx, append([]Statement{{Query: s.dialect.ByIndex}}, all...)...)
+}
+
 // write runs statements as a transaction of the store's own: in one round trip, where the database is behind
 // one.
 func (s *Store) write(ctx context.Context, all ...Statement) error {

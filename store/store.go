@@ -58,6 +58,10 @@ type Dialect struct {
 	// is no trip to spare.
 	Pipeline func(ctx context.Context, db *sql.DB, all []Statement) error
 
+	// ByIndex, before another statement of the same transaction, has the planner take the index that the
+	// statement is made for, whatever it knows of the table by then; empty where it always does.
+	ByIndex string
+
 	// Soon makes the commits of a connection wait for no disk, until Lasting does the opposite;
 	// SoonInside does it for the transaction it runs in. All three may be empty.
 	Soon, Lasting, SoonInside string

@@ -85,6 +85,7 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
 		Columns: `SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
 			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' AND table_name LIKE 'illumicode!_%' ESCAPE '!' AND data_type = 'text' ORDER BY 1, 2`,
+		ByIndex:    "SELECT set_config('enable_seqscan', 'off', true), set_config('enable_bitmapscan', 'off', true), set_config('plan_cache_mode', 'force_generic_plan', true)",
 		Announce:   "SELECT pg_notify('" + channel + "', '')",
 		SoonInside: "SET LOCAL synchronous_commit TO OFF",
 		Lock:       "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
@@ -135,6 +136,7 @@ var types = strings.NewReplacer(
 	"AS (VALUES", "AS MATERIALIZED (VALUES", // else a join works all rows out again for each it meets
 	"json_each(?) AS r", "json_array_elements(CAST(? AS json)) AS r(value)",
 	// An array is looked up in an index, whatever the planner knows of a young table.
+	"id IN (SELECT id FROM next)", "id = ANY (ARRAY(SELECT id FROM next))",
 	"IN (SELECT value FROM json_each(?))", "= ANY(ARRAY(SELECT json_array_elements_text(CAST(? AS json))))",
 )
 

@@ -2,11 +2,13 @@ package postgres_test
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/postgres"
@@ -84,5 +86,80 @@ func TestOpenRefuses(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%s: %v, want %q in it", name, err, tt.want)
 		}
+	}
+}
+
+// A queue that was all but empty when its statements were planned, and then fills in a second, is read by its
+// indexes all the same: what is claimed and recorded, and not the whole of it each time.
+func TestStormAfterIdle(t *testing.T) {
+	st, ctx := open(t), t.Context()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	st.DB().SetMaxOpenConns(1) // a plan is a connection's
+	_, err := st.Migrate(ctx, time.Now())
+	must(err)
+	must(st.Ready(ctx)) // in a transaction nothing can be prepared on another connection
+	start, made := time.Now(), 0
+	put := func(n int) {
+		must(st.Write(ctx, func(tx store.Tx) error {
+			for range n {
+				made++
+				d := store.Delivery{ID: fmt.Sprintf("d%06d", made), Letter: "moved", Address: "mara@ternisle.example", Lane: store.Normal, Created: start, Due: start}
+				if err := tx.InsertDelivery(ctx, d); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	deliver := func(n int) {
+		due, err := st.AnyDue(ctx, store.Normal, store.Mark{}, start)
+		must(err)
+		claimed, err := st.Claim(ctx, "w", store.Normal, store.Mark{}, n, start)
+		must(err)
+		if !due || len(claimed) != n {
+			t.Fatalf("due: %t; claimed %d of %d", due, len(claimed), n)
+		}
+		var begins []store.Beginning
+		var ends []store.End
+		for _, d := range claimed {
+			a := store.Attempt{Delivery: d.ID, Number: 1, Provider: "harbour", Begun: start}
+			begins = append(begins, store.Beginning{Delivery: d, Attempt: a})
+			a.Ended, a.Class = start, retry.Accepted
+			ends = append(ends, store.End{Claim: d.Claim, State: store.Sent, Spent: 1, Attempt: a})
+		}
+		_, err = st.Record(ctx, begins, nil)
+		must(err)
+		_, err = st.Record(ctx, nil, ends)
+		must(err)
+	}
+	idle := func() {
+		for range 12 { // more often than the server tries plans before it keeps one
+			put(8)
+			deliver(8)
+		}
+	}
+	read := func() (rows int) {
+		_, err := st.DB().Exec("SELECT pg_stat_force_next_flush()")
+		must(err)
+		must(st.DB().QueryRow(`SELECT SUM(seq_tup_read + COALESCE(idx_tup_fetch, 0)) FROM pg_stat_user_tables
+			WHERE relname IN ('illumicode_delivery', 'illumicode_attempt')`).Scan(&rows))
+		return rows
+	}
+	idle()
+	_, err = st.DB().Exec("VACUUM ANALYZE")
+	must(err)
+	idle()
+	put(5000)
+	before := read()
+	for range 20 {
+		deliver(8)
+	}
+	if rows := read() - before; rows > 20*8*20 {
+		t.Errorf("%d rows were read for %d letters", rows, 20*8)
 	}
 }
