@@ -43,7 +43,7 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 		return s.store.Write(ctx, func(rows store.Tx) error {
 			t := s.On(rows)
 			// The row of its failures is what all sign-ins of an address wait for, one after another.
-			failures, err := rows.LockFailures(ctx, "address:"+mailbox, now)
+			failures, err := rows.BeginByFailures(ctx, "address:"+mailbox, now)
 			if err != nil {
 				return err
 			}

@@ -36,8 +36,9 @@ type Dialect struct {
 	Warnings []string
 
 	// Rewrite turns a query of this package into the database's own words. The package writes "?"
-	// for parameters, COMMIT_SOON for something true that makes the commit wait for no disk, FOR UPDATE and SKIP LOCKED where rows are to be locked, json_each(?) for a
-	// list, BLOB and SERIAL_KEY for types. Nil leaves it as it is.
+	// for parameters, COMMIT_SOON for something true that makes the commit wait for no disk, BY_INDEX for
+	// something true that does as ByIndex, FOR UPDATE and SKIP LOCKED where rows are to be locked, json_each(?)
+	// for a list, BLOB and SERIAL_KEY for types. Nil leaves it as it is.
 	Rewrite func(query string) string
 
 	// Clock asks for the database's clock in Unix milliseconds; empty where it is this machine's.

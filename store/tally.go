@@ -117,7 +117,7 @@ func (s *Store) SwapTallies(ctx context.Context, all []Swap) (changed map[string
 		rows[i] = []any{one.Name, micros(one.Was.At), one.Was.N, micros(one.At), one.N, millis(one.Idle)}
 	}
 	changed = make(map[string]bool, len(all))
-	return changed, s.alone().run(ctx, swapTallies.statements(rows, func(found Rows) error {
+	return changed, s.byIndex(ctx, s.alone().run, swapTallies.statements(rows, func(found Rows) error {
 		done, err := collect(s, found, nil, scanText)
 		for _, name := range done {
 			changed[name] = true

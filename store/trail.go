@@ -69,6 +69,8 @@ var (
 		ON CONFLICT (name) DO UPDATE SET failures = excluded.failures, at = excluded.at`)
 	lockFailure = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, 0, ?)
 		ON CONFLICT (name) DO UPDATE SET at = illumicode_failure.at RETURNING failures, at`)
+	beginByFailure = q(`INSERT INTO illumicode_failure (name, failures, at) SELECT CAST(? AS TEXT), 0, CAST(? AS BIGINT) WHERE BY_INDEX
+		ON CONFLICT (name) DO UPDATE SET at = illumicode_failure.at RETURNING failures, at`)
 )
 
 func scanRecord(r scanner) (rec challenge.Record, err error) {
@@ -90,6 +92,13 @@ func (s *Store) Failures(ctx context.Context, name string) (challenge.Record, er
 // LockFailures is Failures for a transaction which no other with the same name overtakes.
 func (t Tx) LockFailures(ctx context.Context, name string, now time.Time) (challenge.Record, error) {
 	rows, err := t.query(ctx, lockFailure, name, millis(now))
+	return one(t.s, rows, err, scanRecord)
+}
+
+// BeginByFailures is LockFailures as the first statement of a transaction in which nothing of the application's
+// runs: those that follow go by the indexes that they are made for, as with [Dialect].ByIndex.
+func (t Tx) BeginByFailures(ctx context.Context, name string, now time.Time) (challenge.Record, error) {
+	rows, err := t.query(ctx, beginByFailure, name, millis(now))
 	return one(t.s, rows, err, scanRecord)
 }
 

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/store"
@@ -137,7 +138,18 @@ func TestStormAfterIdle(t *testing.T) {
 		_, err = st.Record(ctx, nil, ends)
 		must(err)
 	}
+	count := func(n int) { // n keys that were never counted under
+		for range n {
+			made++
+			tally := store.Tally{Name: fmt.Sprint("k", made), State: limit.State{At: start, N: 1}, Idle: start.Add(time.Hour)}
+			changed, err := st.SwapTallies(ctx, []store.Swap{{Name: tally.Name, Tally: tally}})
+			if must(err); len(changed) != 1 {
+				t.Fatal("a key was not counted under")
+			}
+		}
+	}
 	idle := func() {
+		count(12)
 		for range 12 { // more often than the server tries plans before it keeps one
 			put(8)
 			deliver(8)
@@ -147,7 +159,7 @@ func TestStormAfterIdle(t *testing.T) {
 		_, err := st.DB().Exec("SELECT pg_stat_force_next_flush()")
 		must(err)
 		must(st.DB().QueryRow(`SELECT SUM(seq_tup_read + COALESCE(idx_tup_fetch, 0)) FROM pg_stat_user_tables
-			WHERE relname IN ('illumicode_delivery', 'illumicode_attempt')`).Scan(&rows))
+			WHERE relname IN ('illumicode_delivery', 'illumicode_attempt', 'illumicode_tally')`).Scan(&rows))
 		return rows
 	}
 	idle()
@@ -155,11 +167,17 @@ func TestStormAfterIdle(t *testing.T) {
 	must(err)
 	idle()
 	put(5000)
+	count(1000)
 	before := read()
 	for range 20 {
 		deliver(8)
 	}
 	if rows := read() - before; rows > 20*8*20 {
 		t.Errorf("%d rows were read for %d letters", rows, 20*8)
+	}
+	before = read()
+	count(20)
+	if rows := read() - before; rows > 20*20 {
+		t.Errorf("%d rows were read to count under 20 keys", rows)
 	}
 }

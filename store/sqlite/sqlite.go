@@ -114,7 +114,7 @@ const columns = `SELECT m.name, c.name FROM sqlite_schema m JOIN pragma_table_in
 
 var own = strings.NewReplacer(
 	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE OF illumicode_delivery", "", " FOR UPDATE", "", // a writer has the whole file
-	"COMMIT_SOON", "1", "SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
+	"COMMIT_SOON", "1", "BY_INDEX", "1", "SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
 )
 
 // Words returns a statement of package store in SQLite's words, for printing migrations.
