@@ -54,7 +54,7 @@ func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.L
 // lane is probed before it is claimed from, as the probe takes no lock; not so the urgent one when
 // somebody has just said that something is there.
 func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bool, err error) {
-	if (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()] {
+	if w.pausedLane(lane) {
 		return false, nil
 	}
 	room := w.queue.free(lane)

@@ -114,6 +114,11 @@ func (w *worker) readPauses(ctx context.Context) error {
 	return nil
 }
 
+// pausedLane reports whether nothing may be claimed from a lane.
+func (w *worker) pausedLane(lane store.Lane) bool {
+	return (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()]
+}
+
 // pausedBy returns the pause that keeps d from being sent, as held by; empty if none does.
 func (w *worker) pausedBy(d store.Delivery) string {
 	p := *w.paused.Load()

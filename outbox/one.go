@@ -24,6 +24,9 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 		err = w.readPauses(ctx)
 	}
 	if err == nil {
+		err = w.laneOpen(ctx, id)
+	}
+	if err == nil {
 		err = errors.Join(w.readHealth(ctx), w.shareOut(ctx))
 	}
 	if err == nil {
@@ -49,4 +52,16 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 		return store.Delivery{}, claimErr
 	}
 	return o.store.Delivery(ctx, id)
+}
+
+// laneOpen returns an error if the lane of a delivery is paused: nothing is claimed from such a lane.
+func (w *worker) laneOpen(ctx context.Context, id string) error {
+	d, err := w.store.Delivery(ctx, id)
+	if err != nil {
+		return err
+	}
+	if w.pausedLane(d.Lane) {
+		return fmt.Errorf("outbox: lane %s is paused, so the letter waits; `illumicode outbox resume lane %s` ends that", d.Lane, d.Lane)
+	}
+	return nil
 }

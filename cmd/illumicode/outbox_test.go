@@ -29,6 +29,11 @@ func TestOperator(t *testing.T) {
 	if out := p.must("outbox", "resume", "letter", "trial"); !strings.Contains(out, "59 deliveries that it held go on") {
 		t.Error(out)
 	}
+	p.must("outbox", "pause", "lane", "normal")
+	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed || !strings.Contains(errOut, "lane normal is paused, so the letter waits") {
+		t.Errorf("a letter by hand in a paused lane: exit %d, %s", code, errOut)
+	}
+	p.must("outbox", "resume", "lane", "normal")
 	if _, errOut, code := p.do("outbox", "resume", "letter", "trial"); code != exitFailed || !strings.Contains(errOut, "is not paused") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
