@@ -29,11 +29,6 @@ func TestOperator(t *testing.T) {
 	if out := p.must("outbox", "resume", "letter", "trial"); !strings.Contains(out, "59 deliveries that it held go on") {
 		t.Error(out)
 	}
-	p.must("outbox", "pause", "lane", "normal")
-	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed || !strings.Contains(errOut, "lane normal is paused, so the letter waits") {
-		t.Errorf("a letter by hand in a paused lane: exit %d, %s", code, errOut)
-	}
-	p.must("outbox", "resume", "lane", "normal")
 	if _, errOut, code := p.do("outbox", "resume", "letter", "trial"); code != exitFailed || !strings.Contains(errOut, "is not paused") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
@@ -48,6 +43,11 @@ func TestOperator(t *testing.T) {
 	if lines := strings.Count(p.must("outbox", "export", "--format", "jsonl", "--state", "cancelled"), "\n"); lines != 1 {
 		t.Errorf("%d cancelled", lines)
 	}
+	p.must("outbox", "pause", "lane", "normal")
+	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed || !strings.Contains(errOut, "lane normal is paused, so the letter waits") {
+		t.Errorf("a letter by hand in a paused lane: exit %d, %s", code, errOut)
+	}
+	p.must("outbox", "resume", "lane", "normal")
 	for _, bad := range [][]string{{"outbox", "cancel"}, {"outbox", "cancel", "x", "--lane", "bulk"}, {"outbox", "list", "--state", "lost"}, {"outbox", "pause", "ship", "x"},
 		{"outbox", "pause", "lane", "slow"}, {"outbox", "export", "--format", "xml"}} {
 		if _, errOut, code := p.do(bad...); code != exitMisused {
