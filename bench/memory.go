@@ -54,7 +54,7 @@ func memoryOf(what, program string, n int) ([]figure, error) {
 	for looks := 1; ; looks++ {
 		select {
 		case err := <-ended:
-			return nil, fmt.Errorf("%s ended with rows left: %w: %s", program, err, said.Bytes())
+			return nil, fmt.Errorf("%s ended with rows left: %v: %s", program, err, said.Bytes())
 		case <-time.After(100 * time.Millisecond):
 		}
 		most = max(most, resident(worker.Process.Pid))

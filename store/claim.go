@@ -16,6 +16,8 @@ type Mark struct {
 }
 
 var (
+	// What is next is locked, and was looked at again under the lock: that it waits need not be asked twice, and
+	// would lead PostgreSQL to an index of all that wait.
 	claimLane = q(`WITH next AS MATERIALIZED (SELECT id FROM illumicode_delivery
 			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
 			ORDER BY due, id LIMIT ? FOR UPDATE SKIP LOCKED)

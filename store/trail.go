@@ -63,14 +63,15 @@ func (s *Store) TrailOf(ctx context.Context, subject string, n int) ([]Step, err
 	return collect(s, rows, err, scanStep)
 }
 
+// lockedFailure ends a statement that makes the row of a name, or locks the one that is there.
+const lockedFailure = ` ON CONFLICT (name) DO UPDATE SET at = illumicode_failure.at RETURNING failures, at`
+
 var (
 	selectFailure = q(`SELECT failures, at FROM illumicode_failure WHERE name = ?`)
 	upsertFailure = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, ?, ?)
 		ON CONFLICT (name) DO UPDATE SET failures = excluded.failures, at = excluded.at`)
-	lockFailure = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, 0, ?)
-		ON CONFLICT (name) DO UPDATE SET at = illumicode_failure.at RETURNING failures, at`)
-	beginByFailure = q(`INSERT INTO illumicode_failure (name, failures, at) SELECT CAST(? AS TEXT), 0, CAST(? AS BIGINT) WHERE BY_INDEX
-		ON CONFLICT (name) DO UPDATE SET at = illumicode_failure.at RETURNING failures, at`)
+	lockFailure    = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, 0, ?)` + lockedFailure)
+	beginByFailure = q(`INSERT INTO illumicode_failure (name, failures, at) SELECT CAST(? AS TEXT), 0, CAST(? AS BIGINT) WHERE BY_INDEX` + lockedFailure)
 )
 
 func scanRecord(r scanner) (rec challenge.Record, err error) {
@@ -91,15 +92,18 @@ func (s *Store) Failures(ctx context.Context, name string) (challenge.Record, er
 
 // LockFailures is Failures for a transaction which no other with the same name overtakes.
 func (t Tx) LockFailures(ctx context.Context, name string, now time.Time) (challenge.Record, error) {
-	rows, err := t.query(ctx, lockFailure, name, millis(now))
+	return t.lockFailure(ctx, lockFailure, name, now)
+}
+
+func (t Tx) lockFailure(ctx context.Context, text, name string, now time.Time) (challenge.Record, error) {
+	rows, err := t.query(ctx, text, name, millis(now))
 	return one(t.s, rows, err, scanRecord)
 }
 
 // BeginByFailures is LockFailures as the first statement of a transaction in which nothing of the application's
 // runs: those that follow go by the indexes that they are made for, as with [Dialect].ByIndex.
 func (t Tx) BeginByFailures(ctx context.Context, name string, now time.Time) (challenge.Record, error) {
-	rows, err := t.query(ctx, beginByFailure, name, millis(now))
-	return one(t.s, rows, err, scanRecord)
+	return t.lockFailure(ctx, beginByFailure, name, now)
 }
 
 // SetFailures remembers what [challenge.Record.Failed] came to.

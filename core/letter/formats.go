@@ -21,8 +21,10 @@ type formats struct {
 	zone              *time.Location
 }
 
-// partFuncs only names the functions, for parsing; each execution brings its own.
-var partFuncs = formats{new(Catalog), new(Catalog), time.UTC}.funcs()
+// noFormats are nobody's: they only name the functions, for parsing; each execution brings its own.
+var noFormats = formats{new(Catalog), new(Catalog), time.UTC}
+
+var partFuncs = noFormats.funcs()
 
 // funcs returns the functions of all templates.
 //

@@ -63,7 +63,7 @@ type Set struct {
 	letters  map[string]map[language.Tag]*compiled
 	kinds    map[string]Kind
 	bodies   map[string]*body
-	fallback *Catalog
+	fallback *Catalog       // that of the first locale
 	locales  []language.Tag // the first is the fallback
 	matcher  language.Matcher
 	buffers  sync.Pool // of *bytes.Buffer
@@ -162,7 +162,7 @@ func (s *Set) addBody(name string, b Body) error {
 	own := new(body)
 	var trees []*parse.Tree
 	if b.Text != "" {
-		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), new(Catalog), time.UTC}, nil)).Parse(b.Text)
+		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(noFormats, nil)).Parse(b.Text)
 		if err != nil {
 			return fmt.Errorf("letter %q: %w", name, err)
 		}
@@ -170,7 +170,7 @@ func (s *Set) addBody(name string, b Body) error {
 		trees = append(trees, t.Tree)
 	}
 	if b.HTML != "" {
-		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(formats{new(Catalog), new(Catalog), time.UTC}, nil)).Parse(b.HTML)
+		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(noFormats, nil)).Parse(b.HTML)
 		if err != nil {
 			return fmt.Errorf("letter %q: %w", name, err)
 		}
