@@ -82,10 +82,11 @@ const maxCorrections = 5
 
 // Correct puts another address in the place of one that was mistyped, for the browser that began
 // and has not proven it yet: the old letter's proof is void, and a new letter goes out. It works at
-// once the first time; then it has to wait as a resend does. The new letter greets by the name of the
-// first, in its language, if r has none. It is for signups and for changes of address. apply, which may
-// be nil, makes the application's own writes for a signup in the same commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with
-// [Service.Signup]. A change of address is corrected without it: nothing of it is in effect.
+// once the first time; then it has to wait as a resend does. The new letter greets by the name of
+// the first, in its language, if r has none. It is for signups and for changes of address. apply,
+// which may be nil, makes the application's own writes for a signup in the same commit; if it
+// returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup]. A
+// change of address is corrected without it: nothing of it is in effect.
 // The error matches [message.ErrAddress], [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
 func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply func(tx *sql.Tx, subject string) error) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
