@@ -141,7 +141,7 @@ func (s *Service) recheckSome(ctx context.Context) (int, error) {
 			if err != nil || !mine {
 				return err
 			}
-			return s.On(rows).ask(ctx, a.Subject, a.Address)
+			return s.On(rows).ask(ctx, a.Subject, a.Address, a.Locale)
 		}))
 	}
 	s.asked.took(len(all))

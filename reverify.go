@@ -1,6 +1,7 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -28,10 +29,11 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 	if err != nil {
 		return Pending{}, err
 	}
-	if yes, err := s.confirmedAt(ctx, subject, from.Mailbox()); err != nil || !yes {
-		return Pending{}, errors.Join(err, ErrNotConfirmed)
+	confirmed, err := s.confirmedAt(ctx, subject, from.Mailbox())
+	if err != nil {
+		return Pending{}, err
 	}
-	r.Purpose, r.Subject = challenge.Reverify, subject
+	r.Purpose, r.Subject, r.Locale = challenge.Reverify, subject, cmp.Or(r.Locale, confirmed.Locale)
 	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
@@ -39,7 +41,7 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 	var p Pending
 	err = s.own(ctx, func(ctx context.Context) error {
 		return s.store.Write(ctx, func(rows store.Tx) error {
-			p, err = s.On(rows).beginChange(ctx, admission, subject, from)
+			p, err = s.On(rows).beginChange(ctx, admission, confirmed)
 			return err
 		})
 	})
@@ -50,9 +52,9 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 	return p, err
 }
 
-func (t Tx) beginChange(ctx context.Context, a Admission, subject string, from message.Address) (Pending, error) {
+func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (Pending, error) {
 	now := t.s.now()
-	stopped, err := t.rows.StopChanges(ctx, subject)
+	stopped, err := t.rows.StopChanges(ctx, from.Subject)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -61,13 +63,13 @@ func (t Tx) beginChange(ctx context.Context, a Admission, subject string, from m
 			return Pending{}, err
 		}
 	}
-	p, err := t.begin(ctx, a, start{purpose: challenge.Reverify, subject: subject})
+	p, err := t.begin(ctx, a, start{purpose: challenge.Reverify, subject: from.Subject})
 	if err != nil {
 		return Pending{}, err
 	}
 	c := store.Change{
-		ID: newID(), Subject: subject, Old: from.String(), OldMailbox: from.Mailbox(), New: a.address.String(), NewMailbox: a.address.Mailbox(),
-		Challenge: p.id, State: store.Pending, Kid: t.s.keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.undo),
+		ID: newID(), Subject: from.Subject, Old: from.Address, OldMailbox: from.Mailbox, New: a.address.String(), NewMailbox: a.address.Mailbox(),
+		Challenge: p.id, State: store.Pending, Kid: t.s.keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.undo), Locale: from.Locale,
 	}
 	if err := t.rows.InsertChange(ctx, c); err != nil {
 		return Pending{}, err
@@ -75,7 +77,8 @@ func (t Tx) beginChange(ctx context.Context, a Admission, subject string, from m
 	return p, t.tellOld(ctx, c, a)
 }
 
-// tellOld adds the letter that tells the old address of a change.
+// tellOld adds the letter that tells the old address of a change, in the language of who proved it: whoever
+// asks for the change may be somebody else.
 func (t Tx) tellOld(ctx context.Context, c store.Change, a Admission) error {
 	now := t.s.now()
 	data, err := json.Marshal(map[string]string{changeID: c.ID, "name": a.address.Name})
@@ -83,7 +86,7 @@ func (t Tx) tellOld(ctx context.Context, c store.Change, a Admission) error {
 		return err
 	}
 	return t.rows.InsertDelivery(ctx, store.Delivery{
-		ID: newID(), Letter: changeLetter, Locale: a.locale, Address: c.Old, Name: a.address.Name, Data: string(data),
+		ID: newID(), Letter: changeLetter, Locale: cmp.Or(c.Locale, a.locale), Address: c.Old, Name: a.address.Name, Data: string(data),
 		Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
 	})
 }
@@ -226,12 +229,16 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 		}
 	}
 	const reason = "the change of address was taken back"
-	for _, one := range []struct{ address, mailbox string }{{c.Old, c.OldMailbox}, {c.New, c.NewMailbox}} {
+	proving, err := t.rows.ChallengeOf(ctx, c.Challenge)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	for _, one := range []struct{ address, mailbox, locale string }{{c.Old, c.OldMailbox, c.Locale}, {c.New, c.NewMailbox, proving.Locale}} {
 		step := store.Step{Subject: c.Subject, Mailbox: one.mailbox, At: now, What: "standing", Outcome: "stale: " + reason, Network: network(ctx)}
 		if err := t.rows.Doubt(ctx, c.Subject, one.address, one.mailbox, reason, step); err != nil {
 			return err
 		}
-		if err := t.ask(ctx, c.Subject, one.address); err != nil {
+		if err := t.ask(ctx, c.Subject, one.address, one.locale); err != nil {
 			return err
 		}
 	}
@@ -239,13 +246,13 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 }
 
 // ask begins the challenge by which an address is proven anew. No browser has begun it, so that there
-// is none to type a code into.
-func (t Tx) ask(ctx context.Context, subject, address string) error {
+// is none to type a code into. An empty locale means the fallback.
+func (t Tx) ask(ctx context.Context, subject, address, locale string) error {
 	to, err := message.ParseRecipient(address)
 	if err != nil {
 		return err
 	}
-	_, err = t.begin(ctx, Admission{address: to, locale: t.s.Locale("")}, start{purpose: challenge.Reverify, subject: subject, letter: recheckLetter, forms: challenge.LinkOnly})
+	_, err = t.begin(ctx, Admission{address: to, locale: t.s.Locale(locale)}, start{purpose: challenge.Reverify, subject: subject, letter: recheckLetter, forms: challenge.LinkOnly})
 	return err
 }
 

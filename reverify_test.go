@@ -13,6 +13,7 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/inbox"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -194,6 +195,38 @@ func TestUndoMade(t *testing.T) {
 		}
 		if err := settle(mara); !errors.Is(err, illumicode.ErrNothingPending) {
 			t.Errorf("settled twice: %v", err)
+		}
+	})
+}
+
+// Who is written to without having asked is written to in the language in which the address was proven:
+// not in that of whoever asks for a change.
+func TestLanguageOfLetters(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		ctx, proof := t.Context(), func(l *inbox.Letter) {
+			if err := k.Service.Confirm(t.Context(), k.Token(l), nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := k.Service.Signup(ctx, illumicode.Request{Address: mara, Locale: "de"}, illumicode.Subject("7")); err != nil {
+			t.Fatal(err)
+		}
+		proof(k.Letter(mara, 1))
+		signIn(t, k, illumicode.Request{Address: mara})
+		if _, err := k.Service.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara, Locale: "ja"}); err != nil {
+			t.Fatal(err)
+		}
+		proof(k.Letter(newMara, 1))
+		if _, err := k.Service.Undo(ctx, notMeToken(t, k.Letter(mara, 3).Text), nil); err != nil {
+			t.Fatal(err)
+		}
+		for _, l := range []*inbox.Letter{k.Letter(mara, 2), k.Letter(mara, 3), k.Letter(mara, 4)} {
+			if !strings.Contains(l.HTML, `lang="de"`) {
+				t.Errorf("to the old address: %s", l.Subject)
+			}
+		}
+		if l := k.Letter(newMara, 2); !strings.Contains(l.HTML, `lang="ja"`) {
+			t.Errorf("to the new one: %s", l.Subject)
 		}
 	})
 }

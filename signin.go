@@ -71,6 +71,9 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 				return err
 			}
 			to.address.Name = admission.address.Name
+			if r.Locale == "" {
+				to.locale = s.Locale(owner.Locale)
+			}
 			p, err = t.begin(ctx, to, st)
 			return err
 		})

@@ -1,6 +1,7 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -43,14 +44,11 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 	if err != nil {
 		return Pending{}, err
 	}
-	if !confirmed {
-		return Pending{}, ErrNotConfirmed
-	}
 	data, err := json.Marshal(map[string]string{"action": action.Words})
 	if err != nil {
 		return Pending{}, err
 	}
-	r.Purpose, r.Subject = challenge.StepUp, subject
+	r.Purpose, r.Subject, r.Locale = challenge.StepUp, subject, cmp.Or(r.Locale, confirmed.Locale)
 	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
@@ -73,15 +71,18 @@ func (s *Service) beginOwn(ctx context.Context, a Admission, st start) (p Pendin
 	return p, err
 }
 
-// confirmedAt reports whether a subject has confirmed a mailbox.
-func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (bool, error) {
+// confirmedAt returns the address by which a subject has confirmed a mailbox, or [ErrNotConfirmed].
+func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (store.Address, error) {
 	addresses, err := s.store.Addresses(ctx, subject)
+	if err != nil {
+		return store.Address{}, err
+	}
 	for _, a := range addresses {
 		if a.Mailbox == mailbox && a.Standing == store.Confirmed {
-			return true, err
+			return a, nil
 		}
 	}
-	return false, err
+	return store.Address{}, ErrNotConfirmed
 }
 
 // AcceptAction is [Tx.Accept] for a proof that is good for one action: the caller says which one it

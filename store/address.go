@@ -28,13 +28,14 @@ type Address struct {
 	Reason    string    // why it stands so, in words; may be empty
 	Asked     time.Time // when a stale or bounced one was last asked again; zero if not yet
 	GraceEnds time.Time // until when the application lets it work; zero for none
+	Locale    string    // of the challenge by which it was last proven; empty if none was
 }
 
-const addressColumns = `subject, address, mailbox, standing, since, reason, asked, grace_ends`
+const addressColumns = `subject, address, mailbox, standing, since, reason, asked, grace_ends, locale`
 
 func scanAddress(r scanner) (a Address, err error) {
 	var since, asked, grace int64
-	err = r.Scan(&a.Subject, &a.Address, &a.Mailbox, &a.Standing, &since, &a.Reason, &asked, &grace)
+	err = r.Scan(&a.Subject, &a.Address, &a.Mailbox, &a.Standing, &since, &a.Reason, &asked, &grace, &a.Locale)
 	a.Since, a.Asked, a.GraceEnds = instant(since), instant(asked), instant(grace)
 	return a, err
 }
@@ -59,10 +60,10 @@ var (
 		WHERE a.subject = illumicode_holder.subject AND a.mailbox = illumicode_holder.mailbox AND a.standing <> 'unconfirmed')`)
 	lastProven     = q(`SELECT COALESCE(MAX(since), 0) FROM illumicode_address WHERE mailbox = ? AND standing = 'confirmed'`)
 	anyAddress     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?)`)
-	confirmAddress = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
-		VALUES (?, ?, ?, 'confirmed', ?)
+	confirmAddress = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, locale)
+		VALUES (?, ?, ?, 'confirmed', ?, COALESCE((SELECT locale FROM illumicode_challenge WHERE id = ?), ''))
 		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox,
-		reason = '', asked = 0, grace_ends = 0`, insertTrail,
+		reason = '', asked = 0, grace_ends = 0, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE excluded.locale END`, insertTrail,
 		`DELETE FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) AND scope = 'bounced'`)
 	deleteAddress     = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ?`)
 	deleteUnconfirmed = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
@@ -95,7 +96,7 @@ func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step S
 	if err != nil || !holds {
 		return false, err
 	}
-	return true, t.all(ctx, confirmAddress, []any{step.Subject, address, step.Mailbox, millis(step.At)}, step.args(), []any{list(thumbs)})
+	return true, t.all(ctx, confirmAddress, []any{step.Subject, address, step.Mailbox, millis(step.At), step.Challenge}, step.args(), []any{list(thumbs)})
 }
 
 // AnyAddress reports whether a subject has an address, confirmed or not.

@@ -19,6 +19,7 @@ type Change struct {
 	Made       time.Time
 	UndoEnds   time.Time
 	Frozen     time.Time
+	Locale     string // of who holds the old address; empty if it is not known
 }
 
 // A ChangeState is where a change of address stands.
@@ -33,17 +34,17 @@ const (
 	Settled ChangeState = "settled" // nobody can take it back any more
 )
 
-const changeColumns = `id, subject, old_address, old_mailbox, new_address, new_mailbox, challenge, state, kid, made, undo_ends, frozen`
+const changeColumns = `id, subject, old_address, old_mailbox, new_address, new_mailbox, challenge, state, kid, made, undo_ends, frozen, locale`
 
 func scanChange(r scanner) (c Change, err error) {
 	var made, undo, frozen int64
-	err = r.Scan(&c.ID, &c.Subject, &c.Old, &c.OldMailbox, &c.New, &c.NewMailbox, &c.Challenge, &c.State, &c.Kid, &made, &undo, &frozen)
+	err = r.Scan(&c.ID, &c.Subject, &c.Old, &c.OldMailbox, &c.New, &c.NewMailbox, &c.Challenge, &c.State, &c.Kid, &made, &undo, &frozen, &c.Locale)
 	c.Made, c.UndoEnds, c.Frozen = instant(made), instant(undo), instant(frozen)
 	return c, err
 }
 
 var (
-	insertChange     = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	insertChange     = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 	selectChange     = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE id = ?`)
 	selectChangeFor  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE challenge = ?`)
 	selectChanges    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
@@ -60,7 +61,7 @@ var (
 // InsertChange adds a change that is pending.
 func (t Tx) InsertChange(ctx context.Context, c Change) error {
 	_, err := t.exec(ctx, insertChange, c.ID, c.Subject, c.Old, c.OldMailbox, c.New, c.NewMailbox, c.Challenge, string(c.State),
-		c.Kid, millis(c.Made), millis(c.UndoEnds), millis(c.Frozen))
+		c.Kid, millis(c.Made), millis(c.UndoEnds), millis(c.Frozen), c.Locale)
 	return err
 }
 

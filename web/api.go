@@ -6,8 +6,10 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -146,6 +148,19 @@ func read(w http.ResponseWriter, r *http.Request, in any) bool {
 	if err := dec.Decode(in); err != nil {
 		problem(w, http.StatusBadRequest, "body", "the body is not the JSON object this call takes: "+plain(err), nil)
 		return false
+	}
+	return true
+}
+
+// whole reports whether every member that a call requires is there; if not, it has answered.
+func whole(w http.ResponseWriter, in any) bool {
+	v := reflect.ValueOf(in)
+	for _, f := range reflect.VisibleFields(v.Type()) {
+		if f.Tag.Get("is") == "required" && v.FieldByIndex(f.Index).IsZero() {
+			name := f.Tag.Get("json")
+			problem(w, http.StatusUnprocessableEntity, "missing", fmt.Sprintf("%q is missing or empty: %s", name, f.Tag.Get("about")), map[string]any{"member": name})
+			return false
+		}
 	}
 	return true
 }

@@ -1,7 +1,6 @@
 package web
 
 import (
-	"errors"
 	"net/http"
 	"time"
 
@@ -111,9 +110,6 @@ type (
 	}
 )
 
-// errNoSubject is an empty subject.
-var errNoSubject = errors.New("web: no subject")
-
 // calls returns all operations.
 func (a *API) calls() []call {
 	svc := a.svc
@@ -121,9 +117,6 @@ func (a *API) calls() []call {
 	return []call{
 		serve(a, "POST", "/v1/signup", "Begin a signup: add a challenge for an account of yours, and send its letter", true, created,
 			func(r *http.Request, in signupIn) (pendingOut, error) {
-				if in.Subject == "" {
-					return pendingOut{}, errNoSubject
-				}
 				return pending(svc.Signup(r.Context(), in.request(), illumicode.Subject(in.Subject)))
 			}),
 		serve(a, "POST", "/v1/signin", "Send a code to who holds an address; the answer is the same if nobody does", false, created,
@@ -225,7 +218,7 @@ func serve[In, Out any](a *API, method, path, summary string, keyed bool, status
 	}
 	c.do = func(w http.ResponseWriter, r *http.Request) {
 		var in In
-		if c.in != nil && !read(w, r, &in) {
+		if c.in != nil && (!read(w, r, &in) || !whole(w, in)) {
 			return
 		}
 		out, err := do(r, in)

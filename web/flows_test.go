@@ -17,7 +17,6 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/internal/words"
-	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -440,13 +439,7 @@ func TestExpiredPage(t *testing.T) {
 	s.do(s.browser(), "POST", "/begin", nil)
 	b := s.browser()
 	link := s.Letter(mara, 1).Link()
-	for sent := false; !sent; { // the hand-over, from which its life counts, is recorded a moment later
-		sum, err := s.Service.Store().Summary(t.Context(), s.Service.Now())
-		if err != nil {
-			t.Fatal(err)
-		}
-		sent = sum.Count[store.Sent] == 1
-	}
+	s.handedOver() // from then its life counts
 	s.Clock.Move(25 * time.Hour)
 	if r, body := s.do(b, "GET", link, nil); r.StatusCode != http.StatusGone || !strings.Contains(body, `action="/confirm/resend"`) {
 		t.Errorf("expired: %d\n%s", r.StatusCode, body)

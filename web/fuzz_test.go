@@ -21,6 +21,7 @@ func FuzzAPI(f *testing.F) {
 	for i := range paths {
 		f.Add(i, "application/json", `{"subject":"7","address":"mara@ternisle.example","ticket":"t","code":"482 913","link":"a.b.c","locale":"de","zone":"Europe/Oslo"}`)
 		f.Add(i, "application/cloudevents+json", `{"specversion":"1.0","id":"1","source":"/q","type":"t"}`)
+		f.Add(i, "application/json", `{}`)
 	}
 	f.Add(0, "", "\x00")
 	f.Add(1, "application/json", `{"address":"`+strings.Repeat("a", 300)+`@b.example"}`)

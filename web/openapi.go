@@ -56,6 +56,7 @@ func describe(calls []call) []byte {
 					"at":         map[string]any{"type": "string", "format": "date-time", "description": "too-soon: when the same call will do"},
 					"rule":       map[string]any{"type": "string", "description": "too-soon: the limit that refused; missing where it is the letter's own wait"},
 					"limit":      map[string]any{"type": "string", "description": "too-soon: what that limit allows"},
+					"member":     map[string]any{"type": "string", "description": "missing: the member of the body that is missing or empty"},
 					"tries_left": map[string]any{"type": "integer", "description": "wrong-code: how many tries are left"},
 				},
 			}},
@@ -111,6 +112,9 @@ func schemaOf(t reflect.Type) map[string]any {
 		properties[name] = p
 		if f.Tag.Get("is") == "required" {
 			required = append(required, name)
+			if f.Type.Kind() == reflect.String {
+				p["minLength"] = 1
+			}
 		}
 	}
 	schema := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}

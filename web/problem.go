@@ -14,7 +14,7 @@ import (
 
 // kinds are the problems (RFC 9457) that the calls answer with, in alphabetical order. Their types are
 // stable: urn:illumicode:problem:KIND.
-var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "held", "internal", "invalid", "no-key", "no-subject",
+var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "held", "internal", "invalid", "missing", "no-key",
 	"no-tries", "not-a-code", "not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "used", "wrong-code"}
 
 // fail answers with the problem that an error of the service is. Its own text is shown only
@@ -40,7 +40,6 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		detail string // empty for the error's own text, which is for the caller
 	}{
 		{message.ErrAddress, http.StatusUnprocessableEntity, "address", ""},
-		{errNoSubject, http.StatusUnprocessableEntity, "no-subject", `"subject" is empty; it is your own identifier of the account`},
 		{illumicode.ErrNotACode, http.StatusUnprocessableEntity, "not-a-code", "a code has digits only; no try was spent"},
 		{illumicode.ErrNoTries, http.StatusUnprocessableEntity, "no-tries", "no tries are left for a code; the link, if the letter has one, still works"},
 		{illumicode.ErrNotConfirmed, http.StatusConflict, "not-confirmed", "the subject has not confirmed this address"},
