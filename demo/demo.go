@@ -202,7 +202,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
 		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}, Terms: terms},
-		Limits: islandLimits(),
+		Limits: islandLimits(), TellOwner: true,
 	})
 	if err != nil {
 		return nil, err

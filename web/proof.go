@@ -14,7 +14,7 @@ import (
 func (p *Pages) showProof(w http.ResponseWriter, r *http.Request) {
 	pending, err := p.svc.Pending(r.Context(), p.cookie(r, ticketCookie))
 	if err != nil {
-		p.refuse(w, r, err)
+		p.refuseTicket(w, r, err)
 		return
 	}
 	if pending.Confirmed {
@@ -71,7 +71,7 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrExpired):
 		p.wait(w, r, http.StatusGone, pending, page{Message: "code_expired"})
 	default:
-		p.refuse(w, r, err)
+		p.refuseTicket(w, r, err)
 	}
 }
 
@@ -86,7 +86,7 @@ func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrUsed):
 		p.done(w, r, pending.Purpose)
 	default:
-		p.refuse(w, r, err)
+		p.refuseTicket(w, r, err)
 	}
 }
 
@@ -96,7 +96,7 @@ func (p *Pages) doCorrect(w http.ResponseWriter, r *http.Request) {
 	ticket, address := p.cookie(r, ticketCookie), r.PostFormValue("address")
 	pending, err := p.svc.Pending(r.Context(), ticket)
 	if err != nil {
-		p.refuse(w, r, err)
+		p.refuseTicket(w, r, err)
 		return
 	}
 	var apply func(tx *sql.Tx, subject string) error
@@ -115,8 +115,17 @@ func (p *Pages) doCorrect(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrUsed):
 		p.done(w, r, pending.Purpose)
 	default:
-		p.refuse(w, r, err)
+		p.refuseTicket(w, r, err)
 	}
+}
+
+// refuseTicket is refuse for what only the browser can do that began.
+func (p *Pages) refuseTicket(w http.ResponseWriter, r *http.Request, err error) {
+	if errors.Is(err, illumicode.ErrInvalid) {
+		p.render(w, r, http.StatusNotFound, "sorry.html", page{Title: "no_ticket_title", Message: "no_ticket"})
+		return
+	}
+	p.refuse(w, r, err)
 }
 
 // done sends the browser to the page that says so; one that has signed in goes on.
