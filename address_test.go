@@ -116,14 +116,15 @@ func TestImport(t *testing.T) {
 			i := len(all) + 2
 			all = append(all, illumicode.Backfill{Line: i, Subject: fmt.Sprint("s", i), Address: fmt.Sprintf("p%d@ternisle.example", i), Standing: "confirmed", Since: day})
 		}
+		all = append(all, illumicode.Backfill{Line: len(all) + 2, Subject: "other", Address: all[10].Address, Standing: "stale"}) // which another row takes
 		o := illumicode.ImportOptions{Grandfather: day, DryRun: true}
 		for round, want := range []illumicode.Imported{
-			{Rows: 1208, Changed: 1204, Unchanged: 0, Refused: 4},
-			{Rows: 1208, Changed: 1203, Unchanged: 1, Refused: 4},
-			{Rows: 1208, Changed: 0, Unchanged: 1204, Refused: 4},
+			{Rows: 1209, Changed: 1204, Unchanged: 0, Refused: 5},
+			{Rows: 1209, Changed: 1203, Unchanged: 1, Refused: 5},
+			{Rows: 1209, Changed: 0, Unchanged: 1204, Refused: 5},
 		} {
 			got, err := svc.Import(ctx, rowsOf(all...), o)
-			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 4 {
+			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 5 {
 				t.Errorf("round %d: %+v, %v; want %+v", round, got, err, want)
 			}
 			if round == 0 && confirmed(t, k, "1") {

@@ -18,6 +18,9 @@ const (
 	Silenced    Standing = "suppressed" // must not be written to
 )
 
+// Held reports whether a subject with it holds the mailbox, which no other then has.
+func (s Standing) Held() bool { return s == Confirmed || s == Stale || s == Bounced }
+
 // An Address is the row of an address and its standing for a subject.
 type Address struct {
 	Subject   string
