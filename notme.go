@@ -64,13 +64,18 @@ type Disowned struct {
 	Subject string // empty where the challenge was a decoy
 	Address string
 	Done    bool // it had been accepted: whoever did that may be in the account
+	Void    bool // it had been ended already
+}
+
+func disowned(c store.Challenge) Disowned {
+	return Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == challenge.Accepted, Void: c.State == challenge.Ended}
 }
 
 // InspectNotMe returns what a link "this was not me" would disown. The error matches [ErrInvalid] or
 // [ErrExpired].
 func (s *Service) InspectNotMe(ctx context.Context, link string) (Disowned, error) {
 	c, err := s.byNotMeLink(ctx, link)
-	return Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == challenge.Accepted}, err
+	return disowned(c), err
 }
 
 func (s *Service) byNotMeLink(ctx context.Context, link string) (store.Challenge, error) {
@@ -104,7 +109,7 @@ func (s *Service) NotMe(ctx context.Context, link string, apply func(tx *sql.Tx,
 	if err != nil {
 		return err
 	}
-	d := Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == challenge.Accepted}
+	d := disowned(c)
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		t := s.In(tx)
 		ended, err := t.callOff(ctx, c, challenge.NotMe)

@@ -48,12 +48,13 @@ type jsonLetter struct {
 	HTML     string    `json:"html"`
 	Link     string    `json:"link"`
 	Code     string    `json:"code"`
+	Return   string    `json:"return_path"` // where its bounces go
 }
 
 func (in *Inbox) listJSON(w http.ResponseWriter, r *http.Request) {
 	out := []jsonLetter{}
 	for _, l := range in.Letters(r.URL.Query().Get("to")) {
-		out = append(out, jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(), l.Code()})
+		out = append(out, jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(), l.Code(), l.EnvelopeFrom})
 	}
 	w.Header().Set("Content-Type", "application/json")
 	json.NewEncoder(w).Encode(out) // a client that has gone is nobody to tell

@@ -83,16 +83,30 @@ func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
 		var c illumicode.Change
 		c, err = p.svc.InspectUndo(r.Context(), link)
 		v = page{What: "undo", Address: c.Old, NewAddress: c.New, Made: c.Made}
+		if errors.Is(err, illumicode.ErrUsed) {
+			v.Message, err = undone(c), nil
+		}
 	} else {
 		var d illumicode.Disowned
 		d, err = p.svc.InspectNotMe(r.Context(), link)
 		v = page{What: "not_me", Address: d.Address}
+		if d.Void {
+			v.Message = "not_me_done"
+		}
 	}
 	if err != nil {
 		p.refuse(w, r, err)
 		return
 	}
 	p.render(w, r, http.StatusOK, "takeback.html", v)
+}
+
+// undone returns what a change came to that was taken back: a key of words.
+func undone(c illumicode.Change) string {
+	if c.Made {
+		return "undo_frozen"
+	}
+	return "undo_stopped"
 }
 
 func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
@@ -102,10 +116,11 @@ func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 	if p.svc.LinkPurpose(link) == illumicode.LinkUndo {
 		var c illumicode.Change
 		c, err = p.svc.Undo(r.Context(), link, p.opts.Undo)
-		v = page{What: "undo", Message: "undo_stopped", Address: c.Old}
-		if c.Made {
-			v.Message = "undo_frozen"
+		if errors.Is(err, illumicode.ErrUsed) { // by another who was faster
+			p.showTakeBack(w, r)
+			return
 		}
+		v = page{What: "undo", Message: undone(c), Address: c.Old}
 	} else {
 		err = p.svc.NotMe(r.Context(), link, p.opts.NotMe)
 		v = page{What: "not_me", Message: "not_me_done"}

@@ -112,6 +112,9 @@ func TestTakeBackPages(t *testing.T) {
 	if _, body := s.do(reader, "POST", "/not-me", nil); !strings.Contains(body, "are void") {
 		t.Errorf("not me:\n%s", body)
 	}
+	if _, body := s.do(reader, "GET", link(l.Text), nil); !strings.Contains(body, "are void") || strings.Contains(body, "<form") {
+		t.Errorf("the link once more:\n%s", body)
+	}
 	if r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); r.StatusCode != http.StatusGone || !strings.Contains(body, "This letter is void") {
 		t.Errorf("its code afterwards: %d\n%s", r.StatusCode, body)
 	}
@@ -127,6 +130,9 @@ func TestTakeBackPages(t *testing.T) {
 		if want := []int{http.StatusOK, http.StatusNotFound}[i]; r.StatusCode != want || i == 0 && !strings.Contains(body, "the change is stopped") {
 			t.Errorf("undo, %d: %d\n%s", i, r.StatusCode, body)
 		}
+	}
+	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "the change is stopped") || strings.Contains(body, "<form") {
+		t.Errorf("the link to undo once more:\n%s", body)
 	}
 	if want := []string{"not me: signin", "undo: new@skerry.example"}; !slices.Equal(s.told, want) {
 		t.Errorf("the application was told %q, want %q", s.told, want)
@@ -202,7 +208,7 @@ func TestOwnTemplates(t *testing.T) {
 	if _, body := s.do(s.browser(), "GET", "/confirm/done", nil); body != "<p>Aboard, at Tern Isle Ferry.</p>" {
 		t.Errorf("%s", body)
 	}
-	if _, body := s.do(s.browser(), "GET", "/proof", nil); !strings.Contains(body, "This link does not work") {
+	if _, body := s.do(s.browser(), "GET", "/proof", nil); !strings.Contains(body, "No letter was asked for here") {
 		t.Errorf("the default ones are gone:\n%s", body)
 	}
 	if _, err := web.NewPages(s.Service, web.Options{Templates: fstest.MapFS{"done.html": {Data: []byte(`{{.`)}}}); err == nil {

@@ -264,7 +264,9 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	v := page{Message: key, Title: key + "_title"}
 	if errors.Is(err, illumicode.ErrExpired) {
 		purpose := p.svc.LinkPurpose(p.cookie(r, linkCookie))
-		v.CanResend = purpose != "" && purpose != illumicode.LinkNotMe && purpose != illumicode.LinkUndo
+		if v.CanResend = purpose != "" && purpose != illumicode.LinkNotMe && purpose != illumicode.LinkUndo; !v.CanResend {
+			v.Message = "expired_for_good"
+		}
 	}
 	p.render(w, r, status, "sorry.html", v)
 }

@@ -1,15 +1,29 @@
 package web
 
-import "net/http"
+import (
+	"net/http"
+	"slices"
 
-// showUnsubscribe asks whether to end the notices that a link is about. It changes nothing.
+	"github.com/illumicode/illumicode"
+)
+
+// showUnsubscribe asks whether to end the notices that a link is about, or says that they have ended. It
+// changes nothing.
 func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
 	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
+	var said []illumicode.Preference
+	if err == nil {
+		said, err = p.svc.Preferences(r.Context(), address)
+	}
 	if err != nil {
 		p.refuse(w, r, err)
 		return
 	}
-	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: address, Category: category, Sealed: r.URL.Query().Get("u")})
+	v := page{Address: address, Category: category, Sealed: r.URL.Query().Get("u")}
+	if slices.Contains(said, illumicode.Preference{Category: category}) {
+		v.Message = "unsubscribed"
+	}
+	p.render(w, r, http.StatusOK, "unsubscribe.html", v)
 }
 
 // doUnsubscribe ends them. Asking for them again is a wish of the person's, on the same page.

@@ -225,7 +225,7 @@ func TestCodePage(t *testing.T) {
 		status int
 		want   string
 	}{
-		{s.browser(), code, http.StatusNotFound, "This link does not work"}, // no ticket: not the browser that began
+		{s.browser(), code, http.StatusNotFound, "No letter was asked for here"}, // no ticket: not the browser that began
 		{b, "hello", http.StatusUnprocessableEntity, "A code has digits only"},
 		{b, wrong, http.StatusUnprocessableEntity, "Tries left: 4"},
 		{b, code, http.StatusOK, "Your address is confirmed"},
@@ -387,6 +387,9 @@ func TestUnsubscribe(t *testing.T) {
 	r, body := s.do(s.browser(), http.MethodPost, link, url.Values{"List-Unsubscribe": {"One-Click"}}, "Origin", "https://mail.example", "Sec-Fetch-Site", "cross-site")
 	if r.StatusCode != http.StatusOK || wanted() || !strings.Contains(body, "no more letters of this kind") {
 		t.Errorf("one click: %d, wanted %v\n%s", r.StatusCode, wanted(), body)
+	}
+	if _, body := s.do(s.browser(), http.MethodGet, link, nil); !strings.Contains(body, "no more letters of this kind") || !strings.Contains(body, "Send them again") {
+		t.Errorf("opened once more:\n%s", body)
 	}
 	if r, _ := s.do(s.browser(), http.MethodPost, link, url.Values{"wanted": {"yes"}}); r.StatusCode != http.StatusOK || !wanted() {
 		t.Errorf("again after all: %d", r.StatusCode)
