@@ -118,7 +118,8 @@ func (s *Service) addressed(ctx context.Context, r Request) (Admission, error) {
 // provider for SMS is missing, or if the numbering plan of its country has no such number.
 func (s *Service) recipient(typed string) (message.Address, error) {
 	typed = strings.TrimSpace(typed)
-	if !strings.HasPrefix(typed, "+") || strings.Contains(typed, "@") {
+	digits := typed != "" && strings.Trim(typed, "+0123456789 ()/.-") == ""
+	if strings.Contains(typed, "@") || !strings.HasPrefix(typed, "+") && !(digits && s.sms) {
 		return message.ParseAddress(typed)
 	}
 	if !s.sms {

@@ -47,6 +47,9 @@ func TestSignupBySMS(t *testing.T) {
 			t.Errorf("Admit(%q) = %v", bad, err)
 		}
 	}
+	if _, err := k.Service.Admit(t.Context(), illumicode.Request{Address: "900 12 345"}); err == nil || !strings.Contains(err.Error(), "country code") {
+		t.Errorf("a number without its country code: %v", err)
+	}
 	if _, err := illumicodetest.Idle(t).Service.Admit(t.Context(), illumicode.Request{Address: "+4790012345"}); err == nil || !strings.Contains(err.Error(), "no provider carries SMS") {
 		t.Errorf("without a gateway: %v", err)
 	}

@@ -32,7 +32,7 @@ url = "`+base+`/sms"
 message_id = "/sms/0/id"
 body = """
 to={{.To}}
-text={{json .SMS}}
+text={{.SMS}}
 """
 [[provider]]`)
 	p.must("notify", "--to", "mara@ternisle.example")

@@ -8,7 +8,6 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -22,7 +21,6 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
-	"text/template"
 	"time"
 
 	"github.com/illumicode/illumicode/core/event"
@@ -93,7 +91,7 @@ const (
 type Provider struct {
 	name   string
 	cfg    Config
-	body   *template.Template
+	body   body
 	raw    bool // Body uses Raw
 	client *http.Client
 }
@@ -155,11 +153,7 @@ func New(name string, c Config) (*Provider, error) {
 		return nil, wrong("message_id: a pointer begins with a slash (RFC 6901)")
 	}
 	p := &Provider{name: name, cfg: c, raw: strings.Contains(c.Body, ".Raw")}
-	p.body, err = template.New("body").Option("missingkey=error").Funcs(template.FuncMap{"json": toJSON, "base64": toBase64}).Parse(c.Body)
-	if err != nil {
-		return nil, wrong("body: %v", err)
-	}
-	if _, _, err := p.compose(Fields{Subject: "\"quoted\" \\ \n"}); err != nil {
+	if p.body, err = readBody(c.Body, c.Form); err != nil {
 		return nil, wrong("body: %v", err)
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
@@ -175,13 +169,6 @@ func loopback(host string) bool {
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-func toJSON(s string) (string, error) {
-	b, err := json.Marshal(s)
-	return string(b), err
-}
-
-func toBase64(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
-
 // Name returns the provider's name.
 func (p *Provider) Name() string { return p.name }
 
@@ -196,37 +183,6 @@ func (p *Provider) Close() error {
 	return nil
 }
 
-// compose returns the body of a request and its media type.
-func (p *Provider) compose(f Fields) ([]byte, string, error) {
-	var b bytes.Buffer
-	if err := p.body.Execute(&b, f); err != nil {
-		return nil, "", err
-	}
-	if !p.cfg.Form {
-		if !json.Valid(b.Bytes()) {
-			return nil, "", errors.New("the template does not make JSON; write values as {{json .Subject}}, without quotes around them")
-		}
-		return b.Bytes(), "application/json", nil
-	}
-	form := make(url.Values)
-	for line := range strings.Lines(b.String()) {
-		name, value, found := strings.Cut(strings.TrimRight(line, "\r\n"), "=")
-		if name == "" && !found {
-			continue
-		}
-		if !found {
-			return nil, "", fmt.Errorf("the line %q has no =; write one name=value a line, and values that may have several lines as {{json .Text}}", name)
-		}
-		// A value in JSON quotes is one that had line ends to hide.
-		var text string
-		if strings.HasPrefix(value, `"`) && json.Unmarshal([]byte(value), &text) == nil {
-			value = text
-		}
-		form.Add(strings.TrimSpace(name), value)
-	}
-	return []byte(form.Encode()), "application/x-www-form-urlencoded", nil
-}
-
 // Send implements [provider.Provider].
 func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Result {
 	f := Fields{ID: h.ID, From: h.Letter.From, FromName: h.Letter.FromName, To: h.Envelope.To, ToName: h.Letter.ToName,
@@ -238,7 +194,7 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		}
 		f.Raw = b.String()
 	}
-	body, kind, err := p.compose(f)
+	body, kind, err := p.body.make(f)
 	if err != nil {
 		return provider.Result{Class: retry.MessageRefused, Reply: "the body cannot be made: " + err.Error()}
 	}

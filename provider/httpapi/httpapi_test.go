@@ -34,7 +34,7 @@ func mail(base string) httpapi.Config {
 
 func sms(base string) httpapi.Config {
 	return httpapi.Config{URL: base + "/sms", SMS: true, Form: true, MessageID: "/sms/0/id", Timeout: 2 * time.Second,
-		Body: "to={{.To}}\ntext={{json .SMS}}\n"}
+		Body: "to={{.To}}\ntext={{.SMS}}\n"}
 }
 
 func open(t *testing.T, s *standin.Standin, config func(string) httpapi.Config) *httpapi.Provider {
@@ -225,6 +225,7 @@ func TestNewRefuses(t *testing.T) {
 		"does not make JSON":        func(c *httpapi.Config) { c.Body = `{"subject": "{{.Subject}}"}` },
 		"can't evaluate field Subj": func(c *httpapi.Config) { c.Body = `{"s": {{json .Subj}}}` },
 		"has no =":                  func(c *httpapi.Config) { c.Form, c.Body = true, "to" },
+		"a form has no JSON":        func(c *httpapi.Config) { c.Form, c.Body = true, "text={{json .SMS}}" },
 		`no class "splendid"`:       func(c *httpapi.Config) { c.Outcomes = []httpapi.Outcome{{Class: "splendid"}} },
 		`status "4x"`:               func(c *httpapi.Config) { c.Outcomes = []httpapi.Outcome{{Status: "4x", Class: retry.Transient}} },
 		"begins with a slash":       func(c *httpapi.Config) { c.MessageID = "letter.id" },
