@@ -18,7 +18,7 @@ import (
 type Request struct {
 	Address string // as typed: a mail address, or a phone number with its country code
 	Name    string // display name for the letter; may be empty
-	Locale  string // BCP 47 tags or an Accept-Language value; empty means the fallback
+	Locale  string // BCP 47 tags or an Accept-Language value; empty means that of the account's last proof, if it is known, else the fallback
 	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
 
 	// Client is where it came from, as web.Pages.Request fills in; the zero Addr means what
