@@ -42,7 +42,7 @@ func limitFigures(scale int) ([]figure, error) {
 		if err != nil {
 			return nil, err
 		}
-		delivery, err := routedDelivery(database, 300*scale)
+		delivery, err := routedDelivery(database, 1000*scale)
 		if err != nil {
 			return nil, err
 		}
@@ -212,7 +212,7 @@ func routedDelivery(database string, n int) (figure, error) {
 		return b.drain(context.Background())
 	}
 	var with, without []time.Duration
-	for range 5 {
+	for range 7 {
 		a, err := deliver(func(c *illumicode.Config) {
 			c.Providers = []provider.Provider{named{"harbour"}, named{"pier"}, named{"beacon"}}
 			c.Outbox.Terms = make(map[string]route.Terms)

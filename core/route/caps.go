@@ -98,9 +98,9 @@ type Refusal struct {
 
 // Lease takes some letters out of the quotas at now, for the urgent lane or the others,
 // and changes held accordingly. With the zero Lease comes a Refusal. What a worker that dies has leased
-// is lost until the window ends, so a lease is small: a five-hundredth of a day's quota, at most 200.
+// is lost until the window ends, so a lease is small: a five-hundredth of a day's quota, at most 1000.
 func (c Caps) Lease(held map[string]limit.State, urgent bool, now time.Time) (Lease, Refusal) {
-	n := 200
+	n := 1000
 	rules := make(map[string]limit.Rule, 2)
 	add := func(name string, times int, w limit.Window, share int) {
 		if times > 0 {
