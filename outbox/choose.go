@@ -135,7 +135,7 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 			c.Unable = "carries no mail"
 		case l.SMS == "" && !can.MaySend(l.Contents.From):
 			c.Unable = "may not send from this address"
-		case !one.terms.Takes(destination(d.Address)):
+		case one.terms.Choosy() && !one.terms.Takes(destination(d.Address)):
 			c.Unable = "is not for this recipient's domain"
 		}
 		for _, a := range tried {

@@ -60,6 +60,9 @@ func (t Terms) Check() error {
 	return t.Caps.Check()
 }
 
+// Choosy reports whether a provider is not for every recipient.
+func (t Terms) Choosy() bool { return len(t.Only)+len(t.Never) > 0 }
+
 // Takes reports whether a provider is for recipients of a domain, or of a phone number.
 func (t Terms) Takes(domain string) bool {
 	among := func(list []string) bool {
