@@ -193,6 +193,9 @@ func (w *way) onWay() (ended func()) {
 
 // connection waits for one of the provider's connections, as long as that makes sense.
 func (w *way) connection(ctx context.Context, lane store.Lane) bool {
+	if ok, _ := w.slots.take(lane); ok {
+		return true
+	}
 	ctx, cancel := context.WithTimeout(ctx, w.breaker.Patience())
 	defer cancel()
 	return w.slots.wait(ctx, lane)
