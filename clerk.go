@@ -99,8 +99,8 @@ func (c *clerk) turn() (more bool) {
 
 var errJudge = errors.New("illumicode: the limits could not be judged")
 
-// judgeAll answers a group: by what this process knows, in one statement that changes nothing if another
-// knows better; or else under locks.
+// judgeAll answers a group: by what this process knows, in one statement that changes what no other has
+// changed since; or, if another has, under locks.
 func (c *clerk) judgeAll(group []*question) error {
 	ctx, cancel := context.WithTimeout(context.Background(), patience+time.Second) // who waits gives up before
 	defer cancel()
@@ -121,12 +121,7 @@ func (c *clerk) judgeAll(group []*question) error {
 	if err != nil {
 		c.careful = c.now().Add(carefulFor)
 	}
-	// A guess locks rows that exist before those that it makes, and can so be in a deadlock, which the
-	// database ends with an error for one side: that one is asked again.
-	if err = c.judge(ctx, group, rules, names); errors.Is(err, store.ErrDatabase) {
-		err = c.judge(ctx, group, rules, names)
-	}
-	return err
+	return c.judge(ctx, group, rules, names)
 }
 
 const (
@@ -179,18 +174,33 @@ func (c *clerk) guess(ctx context.Context, group []*question, rules map[string]*
 	if len(did) == 0 {
 		return false, nil
 	}
-	// Another made a row at the same moment, and the rest of the guess stands: it is taken back.
-	var undo []*question
+	return false, c.undo(ctx, all, did, group, rules, names)
+}
+
+// undo takes back what held of a guess: the states become as they were; or, where another process has
+// counted since, less by what was counted here, which is not the same for waits that grow.
+func (c *clerk) undo(ctx context.Context, all []store.Swap, did map[string]bool, group []*question, rules map[string]*limit.Rule, names []string) error {
+	var before []store.Swap
+	for _, one := range all {
+		if did[one.Name] {
+			before = append(before, store.Swap{Name: one.Name, Was: one.State, Tally: store.Tally{State: one.Was, Idle: rules[one.Name].Idle(one.Was)}})
+		}
+	}
+	undone, err := c.store.SwapTallies(ctx, before)
+	if err != nil || len(undone) == len(before) {
+		return err
+	}
+	var rest []*question
 	for _, qu := range group {
 		back := &question{back: true}
 		for _, b := range qu.bound {
-			if did[b.Name] {
+			if did[b.Name] && !undone[b.Name] {
 				back.bound = append(back.bound, b)
 			}
 		}
-		undo = append(undo, back)
+		rest = append(rest, back)
 	}
-	return false, c.judge(ctx, undo, rules, names)
+	return c.judge(ctx, rest, rules, names)
 }
 
 // judge answers a group in one transaction.

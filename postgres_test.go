@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sync"
 	"testing"
 	"time"
@@ -11,7 +12,9 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/report"
+	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/provider"
@@ -110,6 +113,37 @@ func TestClocksThatDiffer(t *testing.T) {
 	sum, err := kits[0].Service.Store().Summary(t.Context(), kits[0].Service.Now())
 	if err != nil || sum.Repeats != 0 {
 		t.Errorf("%d repeats, %v", sum.Repeats, err)
+	}
+}
+
+// A process that knows a part of the counts only takes back what it has counted, to the moment: nobody waits
+// for what another process did.
+func TestCountsOfAnotherProcess(t *testing.T) {
+	conn := pgtest.Fresh(t)
+	keys, err := token.NewKeyring(token.GenerateKey(time.Now()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var services []*illumicode.Service
+	for range 2 {
+		services = append(services, illumicodetest.New(t, onPostgres(t, conn), func(c *illumicode.Config) {
+			c.Keys = keys
+			c.Limits = []limit.Rule{
+				{Name: "slower", By: limit.Address, Ladder: limit.Ladder{Rungs: []time.Duration{300 * time.Millisecond, 301 * time.Millisecond}, Decay: time.Hour}},
+				{Name: "network", By: limit.Network, Quota: limit.Quota{Times: 100, Window: limit.Day}},
+			}
+		}).Service)
+	}
+	ask := func(who int, address string) {
+		t.Helper()
+		if _, err := services[who].Admit(t.Context(), illumicode.Request{Address: address, Client: netip.MustParseAddr("192.0.2.7")}); err != nil {
+			t.Errorf("%s, in process %d: %v", address, who, err)
+		}
+	}
+	for round := range 3 {
+		ask(0, mara)
+		ask(1, fmt.Sprintf("p%d@ternisle.example", round))
+		time.Sleep(320 * time.Millisecond)
 	}
 }
 

@@ -359,7 +359,7 @@ func TestSignInTellsNothing(t *testing.T) {
 			t.Errorf("an address with an account:\n%q\nwithout:\n%q", answers[0], answers[1])
 		}
 		if tell {
-			if l := k.Letter(nobody, 1); l.Code() != "" || !strings.Contains(l.Text, "no account") {
+			if l := k.Letter(nobody, 1); l.Code() != "" || !strings.HasPrefix(l.Subject, "No confirmed account") {
 				t.Errorf("the owner without an account is told:\n%s", l.Text)
 			}
 			continue

@@ -117,7 +117,7 @@ func signInCost(database string, n int) (figure, error) {
 			return nil
 		}
 	}
-	times, err := inTurns(7, begin(beds[0]), begin(beds[1]))
+	times, err := inTurns(21, begin(beds[0]), begin(beds[1]))
 	if err != nil {
 		return figure{}, err
 	}

@@ -20,12 +20,10 @@ var (
 	setTallies = lq(`LIST r (name TEXT, at BIGINT, n BIGINT, idle BIGINT)
 		INSERT INTO illumicode_tally (name, at, n, idle) SELECT name, at, n, idle FROM r WHERE name IS NOT NULL
 		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle`)
-	// All rows are as they are expected, and change, or none does. A row that another transaction makes at
-	// the same moment is seen only by the last WHERE: then the others have changed without it.
+	// The index decides which rows are there, whatever the planner knows of the table.
 	swapTallies = lq(`LIST r (name TEXT, was_at BIGINT, was_n BIGINT, at BIGINT, n BIGINT, idle BIGINT)
 		INSERT INTO illumicode_tally (name, at, n, idle, was_at, was_n)
-		SELECT name, at, n, idle, was_at, was_n FROM r WHERE name IS NOT NULL AND COMMIT_SOON AND ? = (SELECT COUNT(*) FROM r AS w WHERE w.name IS NOT NULL AND COALESCE(
-			(SELECT t.at = w.was_at AND t.n = w.was_n FROM illumicode_tally AS t WHERE t.name = w.name FOR UPDATE), w.was_at = 0 AND w.was_n = 0))
+		SELECT name, at, n, idle, was_at, was_n FROM r WHERE name IS NOT NULL AND COMMIT_SOON
 		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle, was_at = excluded.was_at, was_n = excluded.was_n
 		WHERE illumicode_tally.at = excluded.was_at AND illumicode_tally.n = excluded.was_n RETURNING name`)
 	selectTallies = lq(`LIST r (name TEXT) SELECT t.name, t.at, t.n FROM r JOIN illumicode_tally t ON t.name = r.name WHERE r.name IS NOT NULL`)
@@ -107,23 +105,22 @@ type Swap struct {
 // MostSwaps is how many states one statement can swap.
 const MostSwaps = mostListed
 
-// SwapTallies changes some states, [MostSwaps] at most, in one statement, which waits for no disk, if all
-// are as expected, and returns which it changed: all; none, if one was not as expected; or, if another
-// process has made a row at the same moment, all but that. The swaps are sorted by name. It is for databases
-// with many writers.
+// SwapTallies changes some states, [MostSwaps] at most, in one statement, which waits for no disk, each if it
+// is as expected or missing, and returns which it changed. The swaps are sorted by name, so that no two wait
+// for each other. It is for databases with many writers.
 func (s *Store) SwapTallies(ctx context.Context, all []Swap) (changed map[string]bool, err error) {
 	rows := make([][]any, len(all))
 	for i, one := range all {
 		rows[i] = []any{one.Name, micros(one.Was.At), one.Was.N, micros(one.At), one.N, millis(one.Idle)}
 	}
 	changed = make(map[string]bool, len(all))
-	return changed, s.byIndex(ctx, s.alone().run, swapTallies.statements(rows, func(found Rows) error {
+	return changed, s.alone().run(ctx, swapTallies.statements(rows, func(found Rows) error {
 		done, err := collect(s, found, nil, scanText)
 		for _, name := range done {
 			changed[name] = true
 		}
 		return err
-	}, len(all))[0])
+	})...)
 }
 
 // micros returns t as tallies keep instants: Unix microseconds, 0 for the zero time.
