@@ -99,18 +99,31 @@ func (c *clerk) turn() (more bool) {
 
 var errJudge = errors.New("illumicode: the limits could not be judged")
 
-// judgeAll answers a group: by what this process knows, in one statement that changes what no other has
-// changed since; or, if another has, under locks.
-func (c *clerk) judgeAll(group []*question) error {
-	ctx, cancel := context.WithTimeout(context.Background(), patience+time.Second) // who waits gives up before
-	defer cancel()
-	rules := make(map[string]*limit.Rule)
+// askIn is ask in a transaction that has the whole database: its rollback takes back what was spent.
+func (c *clerk) askIn(ctx context.Context, t store.Tx, bound []limit.Bound) (limit.Decision, error) {
+	group := []*question{{bound: bound}}
+	rules, names := rulesOf(group)
+	_, err := c.judgeIn(ctx, t, group, rules, names)
+	return group[0].d, err
+}
+
+// rulesOf returns the rules that a group is bound by, under the names of their states, and these in order.
+func rulesOf(group []*question) (rules map[string]*limit.Rule, names []string) {
+	rules = make(map[string]*limit.Rule)
 	for _, qu := range group {
 		for _, b := range qu.bound {
 			rules[b.Name] = b.Rule
 		}
 	}
-	names := slices.Sorted(maps.Keys(rules))
+	return rules, slices.Sorted(maps.Keys(rules))
+}
+
+// judgeAll answers a group: by what this process knows, in one statement that changes what no other has
+// changed since; or, if another has, under locks.
+func (c *clerk) judgeAll(group []*question) error {
+	ctx, cancel := context.WithTimeout(context.Background(), patience+time.Second) // who waits gives up before
+	defer cancel()
+	rules, names := rulesOf(group)
 	if now := c.now(); c.store.OneWriter() || now.Before(c.careful) && c.careful.Sub(now) <= carefulFor {
 		return c.judge(ctx, group, rules, names)
 	}
@@ -206,29 +219,35 @@ func (c *clerk) undo(ctx context.Context, all []store.Swap, did map[string]bool,
 // judge answers a group in one transaction.
 func (c *clerk) judge(ctx context.Context, group []*question, rules map[string]*limit.Rule, names []string) error {
 	return c.store.WriteSoon(ctx, func(t store.Tx) error {
-		held, err := t.LockTallies(ctx, names)
-		if err != nil {
-			return err
-		}
-		now := c.now() // after the lock: what another process has just written is not of the future
-		changed := make(map[string]limit.State)
+		held, err := c.judgeIn(ctx, t, group, rules, names)
 		if c.last != nil {
-			defer func() { maps.Copy(c.last, held) }() // wrong after a rollback, which the next guess finds out
+			maps.Copy(c.last, held) // wrong after a rollback, which the next guess finds out
 		}
-		for _, qu := range group {
-			c.answer(qu, held, changed, now)
-		}
-		if len(changed) == 0 {
-			return nil
-		}
-		var all []store.Tally
-		for _, name := range names {
-			if s, ok := changed[name]; ok {
-				all = append(all, store.Tally{Name: name, State: s, Idle: rules[name].Idle(s)})
-			}
-		}
-		return t.SetTallies(ctx, all)
+		return err
 	})
+}
+
+// judgeIn answers a group in a transaction, and returns the states after it.
+func (c *clerk) judgeIn(ctx context.Context, t store.Tx, group []*question, rules map[string]*limit.Rule, names []string) (map[string]limit.State, error) {
+	held, err := t.LockTallies(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	now := c.now() // after the lock: what another process has just written is not of the future
+	changed := make(map[string]limit.State)
+	for _, qu := range group {
+		c.answer(qu, held, changed, now)
+	}
+	if len(changed) == 0 {
+		return held, nil
+	}
+	var all []store.Tally
+	for _, name := range names {
+		if s, ok := changed[name]; ok {
+			all = append(all, store.Tally{Name: name, State: s, Idle: rules[name].Idle(s)})
+		}
+	}
+	return held, t.SetTallies(ctx, all)
 }
 
 // answer judges one question by what is held, and puts what it changes there and into changed.

@@ -86,6 +86,22 @@ type limits struct {
 
 // spend judges a request and spends from its rules. The error is a [*TooSoonError].
 func (s *Service) spend(ctx context.Context, a limit.Ask, id string, by Asker) (charge, error) {
+	return s.spendBy(a, id, by, func(bound []limit.Bound) (d limit.Decision, err error) {
+		err = s.own(ctx, func(ctx context.Context) (err error) {
+			d, err = s.limits.clerk.ask(ctx, bound)
+			return err
+		})
+		return d, err
+	})
+}
+
+// spendIn is spend in a transaction that has the whole database, so that one of its own would be one more
+// that everybody waits for.
+func (s *Service) spendIn(ctx context.Context, t store.Tx, a limit.Ask, id string, by Asker) (charge, error) {
+	return s.spendBy(a, id, by, func(bound []limit.Bound) (limit.Decision, error) { return s.limits.clerk.askIn(ctx, t, bound) })
+}
+
+func (s *Service) spendBy(a limit.Ask, id string, by Asker, judge func([]limit.Bound) (limit.Decision, error)) (charge, error) {
 	if a.Network == "" && by == ByPerson && s.limits.byNetwork {
 		s.limits.unknown.Do(func() {
 			s.log.Warn("a request came without its network, so that rules by network do not hold for it; take it from pages.Request, or say it with FromNetwork or, over JSON, in the Forwarded field")
@@ -95,11 +111,7 @@ func (s *Service) spend(ctx context.Context, a limit.Ask, id string, by Asker) (
 	if len(bound) == 0 {
 		return charge{}, nil
 	}
-	var d limit.Decision
-	err := s.own(ctx, func(ctx context.Context) (err error) {
-		d, err = s.limits.clerk.ask(ctx, bound)
-		return err
-	})
+	d, err := judge(bound)
 	if err != nil {
 		return charge{}, err
 	}
@@ -134,12 +146,7 @@ func (l *limits) tell(d limit.Decision) {
 // giveBack returns what a request has spent that came to nothing. What strangers can ask for as often
 // as they like stays spent: by network, and in all.
 func (s *Service) giveBack(ctx context.Context, c charge) {
-	var bound []limit.Bound
-	for _, b := range c.bound {
-		if b.Rule.By != limit.Network && b.Rule.By != limit.All {
-			bound = append(bound, b)
-		}
-	}
+	_, bound := c.split()
 	if len(bound) == 0 {
 		return
 	}
@@ -147,6 +154,31 @@ func (s *Service) giveBack(ctx context.Context, c charge) {
 	defer cancel()
 	if err := s.limits.clerk.giveBack(ctx, bound); err != nil {
 		s.log.Warn("what an unused admission had spent could not be given back", "error", err)
+	}
+}
+
+// split parts what strangers can ask for as often as they like from the rest.
+func (c charge) split() (strangers, rest []limit.Bound) {
+	for _, b := range c.bound {
+		if b.Rule.By == limit.Network || b.Rule.By == limit.All {
+			strangers = append(strangers, b)
+		} else {
+			rest = append(rest, b)
+		}
+	}
+	return strangers, rest
+}
+
+// spendAgain is giveBack after a rollback that has taken everything back.
+func (s *Service) spendAgain(ctx context.Context, c charge) {
+	bound, _ := c.split()
+	if len(bound) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	defer cancel()
+	if _, err := s.limits.clerk.ask(ctx, bound); err != nil {
+		s.log.Warn("what a request by a stranger has spent could not be kept", "error", err)
 	}
 }
 

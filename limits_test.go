@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/pgtest"
@@ -162,6 +163,33 @@ func TestUnusedAdmission(t *testing.T) {
 		_, err = s.Admit(ctx, illumicode.Request{Address: "liv@ternisle.example"})
 		refused(t, err, "network")
 	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: once}, limit.Rule{Name: "network", By: limit.Network, Quota: once}))
+}
+
+// A sign-in for which there is no room, as three are open, has spent nothing at its address, and something
+// by network, where it came from.
+func TestNoRoomIsSpentByNetwork(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		ctx := from(t, "203.0.113.7")
+		for i := range 5 {
+			_, err := k.Service.SignIn(ctx, illumicode.Request{Address: mara})
+			soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
+			if (i < 3) != (err == nil) || i >= 3 && (!isSoon || soon.Rule != "") {
+				t.Fatalf("sign-in %d: %v", i+1, err)
+			}
+		}
+		answer, err := k.Service.TryLimits(ctx, illumicode.Request{Address: mara, Purpose: challenge.SignIn}, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range answer.Rules {
+			if want := map[string]int{"address": 7, "network": 5}[r.Rule.Name]; r.Left != want {
+				t.Errorf("%s has %d left, want %d", r.Rule.Name, r.Left, want)
+			}
+		}
+	}, withLimits(
+		limit.Rule{Name: "address", By: limit.Address, Quota: limit.Quota{Times: 10, Window: limit.Month}},
+		limit.Rule{Name: "network", By: limit.Network, Quota: limit.Quota{Times: 10, Window: limit.Month}},
+	))
 }
 
 // A resend that a limit refuses says when it will do; the code of the earlier letter is good

@@ -68,22 +68,30 @@ func (s *Service) Admit(ctx context.Context, r Request) (Admission, error) {
 
 // admitFor is Admit for a caller that gives back what it did not use.
 func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
+	ctx = r.from(ctx)
+	a, ask, err := s.admissible(ctx, r)
+	if err != nil {
+		return Admission{}, err
+	}
+	a.spent, err = s.spend(ctx, ask, a.id, ByPerson)
+	return a, err
+}
+
+// admissible checks all of a request but the limits, and returns how these look at it. ctx says where it
+// came from.
+func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask limit.Ask, err error) {
 	purpose, err := s.purposeOf(r)
 	if err != nil {
-		return Admission{}, err
+		return a, ask, err
 	}
-	ctx = r.from(ctx)
-	a, err := s.addressed(ctx, r)
-	if err != nil {
-		return Admission{}, err
+	if a, err = s.addressed(ctx, r); err != nil {
+		return a, ask, err
 	}
 	if err := s.settleUnused(ctx); err != nil {
-		return Admission{}, err
+		return a, ask, err
 	}
 	a.id, a.purpose, a.network = newID(), purpose, network(ctx)
-	browser := s.knownBrowser(r.Browser, a.address.Mailbox())
-	a.spent, err = s.spend(ctx, s.ask(ctx, a.address, purpose, r.Subject, browser, limit.First), a.id, ByPerson)
-	return a, err
+	return a, s.ask(ctx, a.address, purpose, r.Subject, s.knownBrowser(r.Browser, a.address.Mailbox()), limit.First), nil
 }
 
 // from returns a context that says where a request came from, if the caller's does not.

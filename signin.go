@@ -27,7 +27,12 @@ import (
 // error matches [message.ErrAddress] or [ErrTooSoon], which says when there is room for another.
 func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	r.Purpose = challenge.SignIn
-	admission, err := s.admitFor(ctx, r)
+	ctx = r.from(ctx)
+	admission, ask, err := s.admissible(ctx, r)
+	inside := s.store.OneWriter() // the limits are judged in the transaction that has the file anyway
+	if err == nil && !inside {
+		admission.spent, err = s.spend(ctx, ask, admission.id, ByPerson)
+	}
 	if err != nil {
 		return Pending{}, err
 	}
@@ -40,8 +45,13 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	}
 	var p Pending
 	err = s.own(ctx, func(ctx context.Context) error {
-		return s.store.Write(ctx, func(rows store.Tx) error {
+		return s.store.Write(ctx, func(rows store.Tx) (err error) {
 			t := s.On(rows)
+			if inside {
+				if admission.spent, err = s.spendIn(ctx, rows, ask, admission.id, ByPerson); err != nil {
+					return err
+				}
+			}
 			// The row of its failures is what all sign-ins of an address wait for, one after another.
 			failures, err := rows.BeginByFailures(ctx, "address:"+mailbox, now)
 			if err != nil {
@@ -78,12 +88,16 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 			return err
 		})
 	})
-	if err != nil {
+	switch {
+	case err == nil:
+		s.Wake()
+		return p, nil
+	case inside:
+		s.spendAgain(ctx, admission.spent)
+	default:
 		s.giveBack(ctx, admission.spent)
-		return Pending{}, err
 	}
-	s.Wake()
-	return p, nil
+	return Pending{}, err
 }
 
 // beside returns the sign-ins that a new one has to fit beside: those of the same known browser, or
