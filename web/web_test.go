@@ -138,7 +138,7 @@ func (s *site) do(c *http.Client, method, path string, form url.Values, header .
 // handedOver waits until no letter waits in the outbox.
 func (s *site) handedOver() {
 	s.t.Helper()
-	for waits := true; waits; {
+	for waits := true; waits; time.Sleep(2 * time.Millisecond) {
 		sum, err := s.Service.Store().Summary(s.t.Context(), s.Service.Now())
 		if err != nil {
 			s.t.Fatal(err)

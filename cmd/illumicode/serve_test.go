@@ -190,7 +190,7 @@ func TestDemoStorm(t *testing.T) {
 		if err := dec.Decode(&o); err != nil {
 			t.Fatal(err)
 		}
-		if o.SignedIn > 0 && (o.SignedIn != 15 || o.Sent != 22 || o.Arrived != 22) {
+		if o.SignedIn > 0 && (o.SignedIn != 15 || o.Sent != 23 || o.Arrived != 23) {
 			t.Errorf("the script came to %+v", o)
 		}
 		if o.Codes > 0 {
