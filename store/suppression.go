@@ -102,9 +102,9 @@ func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(ma
 
 // Dependents are the rows that depend on a key of the keyring.
 type Dependents struct {
-	Challenges   int // open: their links and codes would stop working
-	Changes      int // that can still be taken back: their links would stop working
-	Suppressions int // that would be found no more
+	Challenges   int `json:"challenges"`   // open: their links and codes would stop working
+	Changes      int `json:"changes"`      // that can still be taken back: their links would stop working
+	Suppressions int `json:"suppressions"` // that would be found no more
 }
 
 // Any reports whether there are any.
