@@ -46,6 +46,14 @@ func (c *clerk) ask(ctx context.Context, bound []limit.Bound) (limit.Decision, e
 	return qu.d, nil
 }
 
+// askIn is ask in a transaction that has the whole database: its rollback takes back what was spent.
+func (c *clerk) askIn(ctx context.Context, t store.Tx, bound []limit.Bound) (limit.Decision, error) {
+	group := []*question{{bound: bound}}
+	rules, names := rulesOf(group)
+	_, err := c.judgeIn(ctx, t, group, rules, names)
+	return group[0].d, err
+}
+
 // giveBack gives back what one request has spent.
 func (c *clerk) giveBack(ctx context.Context, bound []limit.Bound) error {
 	return c.put(ctx, &question{bound: bound, back: true, out: make(chan error, 1)})
@@ -98,14 +106,6 @@ func (c *clerk) turn() (more bool) {
 }
 
 var errJudge = errors.New("illumicode: the limits could not be judged")
-
-// askIn is ask in a transaction that has the whole database: its rollback takes back what was spent.
-func (c *clerk) askIn(ctx context.Context, t store.Tx, bound []limit.Bound) (limit.Decision, error) {
-	group := []*question{{bound: bound}}
-	rules, names := rulesOf(group)
-	_, err := c.judgeIn(ctx, t, group, rules, names)
-	return group[0].d, err
-}
 
 // rulesOf returns the rules that a group is bound by, under the names of their states, and these in order.
 func rulesOf(group []*question) (rules map[string]*limit.Rule, names []string) {

@@ -12,6 +12,7 @@ import (
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/core/limit"
 	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/store"
 )
 
 // A Request is what a person asks for.
@@ -75,6 +76,41 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 	}
 	a.spent, err = s.spend(ctx, ask, a.id, ByPerson)
 	return a, err
+}
+
+// admitted admits a request and runs begin, which begins its challenge, in one transaction of the service's
+// own; what was spent and came to nothing is given back. Where there is one writer the limits are judged in
+// that transaction, which has the whole file anyway; else in a short one before, so that nobody waits long
+// for a key that everybody needs.
+func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Context, Tx, Admission) error) error {
+	ctx = r.from(ctx)
+	a, ask, err := s.admissible(ctx, r)
+	inside := s.store.OneWriter()
+	if err == nil && !inside {
+		a.spent, err = s.spend(ctx, ask, a.id, ByPerson)
+	}
+	if err != nil {
+		return err
+	}
+	err = s.own(ctx, func(ctx context.Context) error {
+		return s.store.Write(ctx, func(rows store.Tx) (err error) {
+			if inside {
+				if a.spent, err = s.spendIn(ctx, rows, ask, a.id, ByPerson); err != nil {
+					return err
+				}
+			}
+			return begin(ctx, s.On(rows), a)
+		})
+	})
+	switch {
+	case err == nil:
+		s.Wake()
+	case inside:
+		s.spendAgain(ctx, a.spent)
+	default:
+		s.giveBack(ctx, a.spent)
+	}
+	return err
 }
 
 // admissible checks all of a request but the limits, and returns how these look at it. ctx says where it

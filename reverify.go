@@ -34,21 +34,11 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 		return Pending{}, err
 	}
 	r.Purpose, r.Subject, r.Locale = challenge.Reverify, subject, cmp.Or(r.Locale, confirmed.Locale)
-	admission, err := s.admitFor(ctx, r)
-	if err != nil {
-		return Pending{}, err
-	}
 	var p Pending
-	err = s.own(ctx, func(ctx context.Context) error {
-		return s.store.Write(ctx, func(rows store.Tx) error {
-			p, err = s.On(rows).beginChange(ctx, admission, confirmed)
-			return err
-		})
+	err = s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {
+		p, err = t.beginChange(ctx, a, confirmed)
+		return err
 	})
-	if err != nil {
-		s.giveBack(ctx, admission.spent)
-	}
-	s.Wake()
 	return p, err
 }
 

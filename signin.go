@@ -27,77 +27,53 @@ import (
 // error matches [message.ErrAddress] or [ErrTooSoon], which says when there is room for another.
 func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	r.Purpose = challenge.SignIn
-	ctx = r.from(ctx)
-	admission, ask, err := s.admissible(ctx, r)
-	inside := s.store.OneWriter() // the limits are judged in the transaction that has the file anyway
-	if err == nil && !inside {
-		admission.spent, err = s.spend(ctx, ask, admission.id, ByPerson)
-	}
+	var p Pending
+	err := s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) error {
+		now, mailbox := s.now(), a.address.Mailbox()
+		browser := s.knownBrowser(r.Browser, mailbox)
+		earlier := ""
+		if r.Ticket != "" {
+			earlier = digest(r.Ticket)
+		}
+		// The row of its failures is what all sign-ins of an address wait for, one after another.
+		failures, err := t.rows.BeginByFailures(ctx, "address:"+mailbox, now)
+		if err != nil {
+			return err
+		}
+		st := start{purpose: challenge.SignIn, browser: browser, typed: a.address.String()}
+		others, err := t.beside(ctx, mailbox, browser, earlier, &st)
+		if err != nil {
+			return err
+		}
+		if ok, at := challenge.Room(others, now); !ok {
+			return &TooSoonError{At: at}
+		}
+		if browser == "" {
+			st.tries = s.purposes[challenge.SignIn].Policy.TriesAfter(failures.Count(now))
+		}
+		owner, err := t.rows.Owner(ctx, mailbox)
+		stored := owner.Address
+		if errors.Is(err, store.ErrNotFound) {
+			st.decoy, st.letter, stored = true, unknownLetter, st.typed
+		} else if err != nil {
+			return err
+		}
+		st.subject = owner.Subject
+		to := a
+		if to.address, err = message.ParseRecipient(stored); err != nil {
+			return err
+		}
+		to.address.Name = a.address.Name
+		if r.Locale == "" {
+			to.locale = s.Locale(owner.Locale)
+		}
+		p, err = t.begin(ctx, to, st)
+		return err
+	})
 	if err != nil {
 		return Pending{}, err
 	}
-	now := s.now()
-	mailbox := admission.address.Mailbox()
-	browser := s.knownBrowser(r.Browser, mailbox)
-	earlier := ""
-	if r.Ticket != "" {
-		earlier = digest(r.Ticket)
-	}
-	var p Pending
-	err = s.own(ctx, func(ctx context.Context) error {
-		return s.store.Write(ctx, func(rows store.Tx) (err error) {
-			t := s.On(rows)
-			if inside {
-				if admission.spent, err = s.spendIn(ctx, rows, ask, admission.id, ByPerson); err != nil {
-					return err
-				}
-			}
-			// The row of its failures is what all sign-ins of an address wait for, one after another.
-			failures, err := rows.BeginByFailures(ctx, "address:"+mailbox, now)
-			if err != nil {
-				return err
-			}
-			st := start{purpose: challenge.SignIn, browser: browser, typed: admission.address.String()}
-			others, err := t.beside(ctx, mailbox, browser, earlier, &st)
-			if err != nil {
-				return err
-			}
-			if ok, at := challenge.Room(others, now); !ok {
-				return &TooSoonError{At: at}
-			}
-			if browser == "" {
-				st.tries = s.purposes[challenge.SignIn].Policy.TriesAfter(failures.Count(now))
-			}
-			owner, err := rows.Owner(ctx, mailbox)
-			stored := owner.Address
-			if errors.Is(err, store.ErrNotFound) {
-				st.decoy, st.letter, stored = true, unknownLetter, st.typed
-			} else if err != nil {
-				return err
-			}
-			st.subject = owner.Subject
-			to := admission
-			if to.address, err = message.ParseRecipient(stored); err != nil {
-				return err
-			}
-			to.address.Name = admission.address.Name
-			if r.Locale == "" {
-				to.locale = s.Locale(owner.Locale)
-			}
-			p, err = t.begin(ctx, to, st)
-			return err
-		})
-	})
-	switch {
-	case err == nil:
-		s.Wake()
-		return p, nil
-	case inside:
-		s.spendAgain(ctx, admission.spent)
-	default:
-		s.giveBack(ctx, admission.spent)
-	}
-	return Pending{}, err
+	return p, nil
 }
 
 // beside returns the sign-ins that a new one has to fit beside: those of the same known browser, or

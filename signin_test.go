@@ -374,7 +374,7 @@ func TestSignInTellsNothing(t *testing.T) {
 // waitUntil waits for a summary of the outbox.
 func waitUntil(t *testing.T, k *illumicodetest.Kit, good func(store.Summary) bool) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	for ; ; time.Sleep(5 * time.Millisecond) {
 		sum, err := k.Service.Store().Summary(ctx, k.Service.Now())

@@ -49,25 +49,12 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 		return Pending{}, err
 	}
 	r.Purpose, r.Subject, r.Locale = challenge.StepUp, subject, cmp.Or(r.Locale, confirmed.Locale)
-	admission, err := s.admitFor(ctx, r)
-	if err != nil {
-		return Pending{}, err
-	}
-	return s.beginOwn(ctx, admission, start{purpose: challenge.StepUp, subject: subject, action: action.digest(), data: string(data)})
-}
-
-// beginOwn begins a challenge in a transaction of the service's own.
-func (s *Service) beginOwn(ctx context.Context, a Admission, st start) (p Pending, err error) {
-	err = s.own(ctx, func(ctx context.Context) error {
-		return s.store.Write(ctx, func(rows store.Tx) error {
-			p, err = s.On(rows).begin(ctx, a, st)
-			return err
-		})
+	st := start{purpose: challenge.StepUp, subject: subject, action: action.digest(), data: string(data)}
+	var p Pending
+	err = s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {
+		p, err = t.begin(ctx, a, st)
+		return err
 	})
-	if err != nil {
-		s.giveBack(ctx, a.spent)
-	}
-	s.Wake()
 	return p, err
 }
 

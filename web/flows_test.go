@@ -10,6 +10,7 @@ import (
 	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -66,8 +67,8 @@ func TestSignInPages(t *testing.T) {
 	}
 }
 
-// countdown is what differs between two looks at a page that waits.
-var countdown = regexp.MustCompile(`data-count="\d+">[\d:]+`)
+// countdown is what differs between two looks at a page that waits: the seconds that went by.
+var countdown = regexp.MustCompile(`data-count="(\d+)">[\d:]+`)
 
 // Every wrong try is told, and the last one closes the form; the answer is the same for an address
 // that has no account.
@@ -75,17 +76,27 @@ func TestTooManyTriesPage(t *testing.T) {
 	s := newSite(t)
 	s.register()
 	var pages [2][]string
+	var ends [2][]time.Duration // when the countdowns do, from the beginning on
 	for i, address := range []string{mara, "nobody@ternisle.example"} {
-		b := s.browser()
+		b, began := s.browser(), time.Now()
 		s.do(b, "POST", "/code", url.Values{"address": {address}})
 		for range 7 {
 			r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {"000000"}})
+			for _, left := range countdown.FindAllStringSubmatch(body, -1) {
+				seconds, _ := strconv.Atoi(left[1]) // digits
+				ends[i] = append(ends[i], time.Since(began)+time.Duration(seconds)*time.Second)
+			}
 			body = countdown.ReplaceAllString(strings.ReplaceAll(body, address, "ADDRESS"), "COUNT")
 			pages[i] = append(pages[i], fmt.Sprint(r.StatusCode, r.Header["Content-Type"], len(r.Header["Set-Cookie"]), body))
 		}
 	}
 	if !slices.Equal(pages[0], pages[1]) {
 		t.Errorf("with an account:\n%s\nwithout:\n%s", pages[0], pages[1])
+	}
+	for i, with := range ends[0] {
+		if off := with - ends[1][i]; off.Abs() > 2*time.Second {
+			t.Errorf("a countdown that ends %v apart", off)
+		}
 	}
 	if last := pages[0][6]; !strings.Contains(last, "one try too many") {
 		t.Errorf("the seventh try:\n%s", last)
