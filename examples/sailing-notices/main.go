@@ -25,6 +25,7 @@ import (
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -82,6 +83,7 @@ func main() {
 		clock.Store(morning.Add(time.Duration(hour-8)*time.Hour + 31*time.Minute).UnixMilli())
 		svc.Wake()
 		time.Sleep(150 * time.Millisecond) // for people: the worker needs less
+		waitIdle(svc, now)
 		for _, l := range ways.Letters()[seen:] {
 			what := l.SMS
 			if what == "" {
@@ -100,6 +102,15 @@ func wait(svc *illumicode.Service, n int) {
 		for _, l := range must(svc.Store().Loads(context.Background())) {
 			count += l.Count
 		}
+	}
+}
+
+// waitIdle returns when nothing is due and nothing is in work: on a slow machine the clock must not run ahead
+// of the letters.
+func waitIdle(svc *illumicode.Service, now func() time.Time) {
+	for busy := true; busy; time.Sleep(10 * time.Millisecond) {
+		sum := must(svc.Store().Summary(context.Background(), now()))
+		busy = !sum.OldestDue.IsZero() || sum.Count[store.Claimed] > 0
 	}
 }
 
