@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/text/language"
 
+	"github.com/illumicode/illumicode/core/letter"
 	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
@@ -288,7 +289,7 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Deliv
 	if n.Remind != (Reminder{}) {
 		values = reminding(values, n.Remind.Of)
 	}
-	if err := s.letters.Check(n.Letter, language.Make(a.locale), values); err != nil {
+	if err := s.try(n, a, values); err != nil {
 		return store.Delivery{}, err
 	}
 	kind := s.letters.Kind(n.Letter)
@@ -367,6 +368,22 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Deliv
 		d.Visible = string(raw)
 	}
 	return d, nil
+}
+
+// try renders a notice's letter and throws it away: data that do not fit are refused now, not at delivery.
+func (s *Service) try(n Notice, a Admission, values map[string]any) error {
+	zone, err := s.zones.load(a.zone)
+	if err != nil {
+		return err
+	}
+	r := letter.Request{Letter: n.Letter, Locale: language.Make(a.locale), Zone: zone, Writer: s.writer, Data: values}
+	if !a.address.IsPhone() || n.Fallback != "" {
+		_, err = s.letters.Render(r)
+	}
+	if err == nil && s.letters.HasSMS(n.Letter) && (a.address.IsPhone() || n.Fallback != "") {
+		_, err = s.letters.RenderSMS(r)
+	}
+	return err
 }
 
 // slack is how far a time may lie in the past and still mean now.

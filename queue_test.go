@@ -228,18 +228,21 @@ func TestNoticeTimes(t *testing.T) {
 	k := illumicodetest.Idle(t, withPier(t))
 	now := k.Clock.Now()
 	for name, n := range map[string]illumicode.Notice{
-		"past":                   {At: now.Add(-time.Hour)},
-		"before it is due":       {At: now.Add(2 * time.Hour), DeliverBefore: now.Add(time.Hour)},
-		"reminder without lead":  {Remind: illumicode.Reminder{Of: now.Add(time.Hour)}},
-		"reminder of the past":   {Remind: illumicode.Reminder{Of: now.Add(-time.Hour), Before: time.Hour}},
-		"reminder and time":      {At: now.Add(time.Hour), Remind: illumicode.Reminder{Of: now.Add(time.Hour), Before: time.Minute}},
-		"collapse without while": {Collapse: illumicode.Collapse{Key: "x"}},
-		"fallback that cannot":   {Fallback: "+4790012345"},
-		"collapse and fallback":  {Collapse: illumicode.Collapse{Key: "x", Window: time.Hour}, Fallback: "jens@ternisle.example"},
-		"copies and fallback":    {Cc: []string{"ida@ternisle.example"}, Fallback: "jens@ternisle.example"},
-		"two megabytes":          {Data: map[string]any{"pier": strings.Repeat("x", 2<<20)}},
+		"past":                      {At: now.Add(-time.Hour)},
+		"before it is due":          {At: now.Add(2 * time.Hour), DeliverBefore: now.Add(time.Hour)},
+		"reminder without lead":     {Remind: illumicode.Reminder{Of: now.Add(time.Hour)}},
+		"reminder of the past":      {Remind: illumicode.Reminder{Of: now.Add(-time.Hour), Before: time.Hour}},
+		"reminder and time":         {At: now.Add(time.Hour), Remind: illumicode.Reminder{Of: now.Add(time.Hour), Before: time.Minute}},
+		"collapse without while":    {Collapse: illumicode.Collapse{Key: "x"}},
+		"fallback that cannot":      {Fallback: "+4790012345"},
+		"collapse and fallback":     {Collapse: illumicode.Collapse{Key: "x", Window: time.Hour}, Fallback: "jens@ternisle.example"},
+		"copies and fallback":       {Cc: []string{"ida@ternisle.example"}, Fallback: "jens@ternisle.example"},
+		"an item that does not fit": {Letter: "digest", Data: map[string]any{"quay": 1}, Collapse: illumicode.Collapse{Key: "x", Window: time.Hour}},
+		"two megabytes":             {Data: map[string]any{"pier": strings.Repeat("x", 2<<20)}},
 	} {
-		n.Letter, n.To.Address = "moved", mara
+		if n.To.Address = mara; n.Letter == "" {
+			n.Letter = "moved"
+		}
 		if n.Data == nil {
 			n.Data = pier(1)
 		}

@@ -35,7 +35,7 @@ words = { why = "Wegen des Wetters" }
 `)},
 		"moved.html": {Data: []byte(`<p>{{word "why"}}: <b>{{date .departs}}</b>, {{time .departs}}, {{plural "seat" .seats}}, {{number .metres}} m.</p>
 {{notice .note}}{{table .rows}}{{button (word "book") .url}}<ul>{{range .stops}}<li>{{.port}} for {{$.name}}</li>{{end}}</ul>`)},
-		"letters.toml": {Data: []byte("[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = \"harbour@ternisle.example\"\n")},
+		"letters.toml": {Data: []byte("[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = \"harbour@ternisle.example\"\nsample = { stops = [{ port = \"Gull Quay\" }], seats = 2, metres = 7, url = \"https://ferry.example/b\", departs = \"2031-03-04T22:05:00Z\", rows = [[\"Fog Head\"]] }\n")},
 	}, "en")
 	if err != nil {
 		tb.Fatal(err)
@@ -48,6 +48,14 @@ func movedData() map[string]any {
 		"name": "Mara", "departs": "2031-03-04T22:05:00Z", "seats": 2, "metres": 12345.5, "note": "Bring <warm> clothes",
 		"rows": [][]string{{"Gull Quay", "22:05"}, {"Törnholm", "23:50"}}, "url": "https://ferry.example/b?x=1&y=2",
 		"stops": []map[string]any{{"port": "Gull Quay"}},
+	}
+}
+
+// A sample holds lists of objects, as the data of a gathered letter do.
+func TestSampleWithLists(t *testing.T) {
+	r, err := sailing(t).Render(sailing(t).Sample("moved", language.English, writer(letter.Writer{Name: "Ferry"}), "https://ferry.example"))
+	if err != nil || !strings.Contains(r.Text, "Gull Quay for") {
+		t.Errorf("%v: %s", err, r.Text)
 	}
 }
 

@@ -134,7 +134,9 @@ func decode(fsys fs.FS, name string, into any) error {
 	if err != nil {
 		return err
 	}
-	if unknown := meta.Undecoded(); len(unknown) > 0 {
+	// What lists in a sample hold counts as undecoded, though it is not.
+	unknown := slices.DeleteFunc(meta.Undecoded(), func(k toml.Key) bool { return len(k) > 2 && k[1] == "sample" })
+	if len(unknown) > 0 {
 		return fmt.Errorf("unknown key %q", unknown[0].String())
 	}
 	return nil

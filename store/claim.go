@@ -98,8 +98,8 @@ func (s *Store) DropDecoy(ctx context.Context, d Delivery, state State, note str
 	})
 }
 
-// How a row leaves: what it knew, and what it came to. Its data stay only if it failed, for
-// another try.
+// How a row leaves: what it knew, and what it came to. Its data, and what joined it, stay only if it
+// failed, for another try.
 const leaving = `INSERT INTO illumicode_ended (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,
 	name, %DATA%, lane, %STATE%, created, due, deliver_before, claim, worker, claimed, %COUNTS%, CAST(? AS BIGINT), %NOTE%, zone, visible, bundle,
 	version, once, '', app_key, lead, collapse, fallback, asked_by, trace FROM illumicode_delivery`
@@ -123,11 +123,11 @@ func (t Tx) endAlone(ctx context.Context, id string, claim int64, attempts, spen
 	if err != nil || n == 0 {
 		return false, err
 	}
-	for _, step := range []struct {
-		text string
-		args []any
-	}{{deleteOne, []any{id, claim}}, {deleteItems, []any{id}}} {
-		if _, err := t.exec(ctx, step.text, step.args...); err != nil {
+	if _, err := t.exec(ctx, deleteOne, id, claim); err != nil {
+		return false, err
+	}
+	if state != Failed { // else what joined it may be tried again
+		if _, err := t.exec(ctx, deleteItems, id); err != nil {
 			return false, err
 		}
 	}

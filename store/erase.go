@@ -22,7 +22,7 @@ var (
 		q(`DELETE FROM illumicode_feedback WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
 		q(`DELETE FROM illumicode_feedback WHERE mailbox IN (SELECT value FROM json_each(?))`),
 		q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
-		q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT id FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
+		q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
 		q(`DELETE FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
 		q(`DELETE FROM illumicode_ended WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
 		q(`DELETE FROM illumicode_trail WHERE mailbox IN (SELECT value FROM json_each(?))`),

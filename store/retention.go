@@ -11,6 +11,8 @@ var (
 	deleteOldEnded    = q(`DELETE FROM illumicode_ended WHERE id IN (SELECT id FROM illumicode_ended WHERE id < ? AND ended < ? ORDER BY id LIMIT 500)`)
 	deleteOldAttempts = q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT delivery FROM illumicode_attempt a WHERE delivery < ?
 		AND NOT EXISTS (SELECT 1 FROM illumicode_outbox o WHERE o.id = a.delivery) ORDER BY delivery LIMIT 500)`)
+	deleteOldItems = q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT delivery FROM illumicode_item i WHERE delivery < ?
+		AND NOT EXISTS (SELECT 1 FROM illumicode_outbox o WHERE o.id = i.delivery) ORDER BY delivery LIMIT 500)`)
 	deleteOldOnce       = q(`DELETE FROM illumicode_once WHERE name IN (SELECT name FROM illumicode_once WHERE made < ? LIMIT 500)`)
 	deleteOldTrail      = q(`DELETE FROM illumicode_trail WHERE seq IN (SELECT seq FROM illumicode_trail WHERE at < ? ORDER BY at LIMIT 500)`)
 	deleteOldChallenges = q(`DELETE FROM illumicode_challenge WHERE id IN (SELECT id FROM illumicode_challenge WHERE id < ? AND state <> 'open' AND ends < ? ORDER BY id LIMIT 500)`)
@@ -28,7 +30,7 @@ const oldBundles = `SELECT bundle FROM illumicode_attachment b WHERE bundle < ?
 	ORDER BY bundle LIMIT 20`
 
 // Sweep removes what is older than it need be: deliveries that ended before ended with their
-// attempts and what came back about them, challenges and changes of address of that time with their trail, de-duplication keys made
+// attempts, what joined them and what came back about them, challenges and changes of address of that time with their trail, de-duplication keys made
 // before once, and wrong codes of that time, which count nothing any more. It works in steps of at most 500 rows and
 // returns how many rows it removed.
 func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, err error) {
@@ -36,6 +38,7 @@ func (s *Store) Sweep(ctx context.Context, ended, once time.Time) (total int64, 
 	for _, step := range []func(Tx) (int64, error){
 		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldEnded, oldest, millis(ended)) },
 		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldAttempts, oldest) },
+		func(t Tx) (int64, error) { return t.exec(ctx, deleteOldItems, oldest) },
 		func(t Tx) (int64, error) {
 			if _, err := t.exec(ctx, deleteOldPieces, oldest); err != nil {
 				return 0, err

@@ -108,7 +108,7 @@ func (a *app) receive(cmd *cobra.Command, path string) error {
 			return err
 		}
 		return a.print(map[string]int{"taken": len(all)}, func() {
-			a.line("%d events taken. Their letters are in the outbox: `illumicode outbox list`.", len(all))
+			a.line("Events taken: %d. Their letters are in the outbox: `illumicode outbox list`.", len(all))
 		})
 	})
 }

@@ -108,7 +108,7 @@ func TestEvents(t *testing.T) {
 	p := newPlace(t)
 	p.change("[serve]", "[[event]]\ntype = \"ferry.tried\"\nletter = \"trial\"\nto = \"/who\"\n[serve]")
 	p.write("event.json", fmt.Sprintf(`[{"specversion": "1.0", "source": "/quay", "id": "1", "type": "ferry.tried", "data": {"who": [%q, %q]}}]`, address(1), address(2)))
-	if out := p.must("notify", "--event", p.file("event.json")); !strings.Contains(out, "1 events taken") {
+	if out := p.must("notify", "--event", p.file("event.json")); !strings.Contains(out, "Events taken: 1") {
 		t.Error(out)
 	}
 	p.must("deliver", "--until-empty")

@@ -49,6 +49,28 @@ func collapse(b *bed) {
 	if d := b.get(d.ID); d.State != store.Waiting || d.Collapse != d.ID {
 		b.Errorf("given back: %+v", d)
 	}
+	// What joined it stays with a letter that failed, for another try, and goes with one that was sent.
+	left := func(when string, want int) {
+		if items, err := b.st.Items(b.Context(), d.ID, 100); err != nil || len(items) != want {
+			b.Errorf("%s: %d items, %v; want %d", when, len(items), err, want)
+		}
+	}
+	finish := func(state store.State, class retry.Class) {
+		again, err := b.st.ClaimOne(b.Context(), "w", d.ID, start)
+		b.must(err)
+		b.must(b.begin(again))
+		b.end(again, state, class, nil)
+	}
+	finish(store.Failed, retry.MessageRefused)
+	left("failed", 10)
+	if n, err := b.st.Revive(b.Context(), store.Filter{ID: d.ID}, start); err != nil || n != 1 {
+		b.Fatalf("revived %d, %v", n, err)
+	}
+	if d := b.get(d.ID); d.Collapse != d.ID {
+		b.Errorf("revived: %+v", d)
+	}
+	finish(store.Sent, retry.Accepted)
+	left("sent", 0)
 }
 
 func moves(b *bed) {
@@ -344,9 +366,15 @@ func retention(b *bed) {
 		})
 	}
 	waits := b.put(func(d *store.Delivery) { d.ID, d.Created = made(old), old })
+	gathered := store.Delivery{ID: made(old), Letter: "moved", Address: "m@ternisle.example", Lane: store.Normal, Created: old, Due: old, Collapse: "k"}
+	b.write(func(t store.Tx) error { _, err := t.Join(b.Context(), gathered, newID()); return err })
+	d, err := b.st.ClaimOne(b.Context(), "w", gathered.ID, old)
+	b.must(err)
+	b.must(b.begin(d))
+	b.end(d, store.Failed, retry.MessageRefused, func(e *store.End) { e.Attempt.Ended = old })
 	n, err := b.st.Sweep(b.Context(), start.Add(-30*24*time.Hour), start.Add(-7*24*time.Hour))
-	if err != nil || n != 3 {
-		b.Errorf("swept %d rows, %v; want the old delivery, its attempt and its key", n, err)
+	if err != nil || n != 6 {
+		b.Errorf("swept %d rows, %v; want two old deliveries, their attempts, what joined one, and a key", n, err)
 	}
 	if _, err := b.st.Delivery(b.Context(), ids["old"]); !errors.Is(err, store.ErrNotFound) {
 		b.Errorf("the old one: %v", err)
