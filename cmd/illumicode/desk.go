@@ -174,12 +174,36 @@ func (a *app) outboxPause() *cobra.Command {
 				}
 				return a.print(map[string]string{"paused": p.HeldBy()}, func() {
 					a.line("Paused %s %s. Workers see it within their poll, half a second by default; what they have in hand is sent.", p.Kind, p.Name)
+					a.mindName(p)
 				})
 			})
 		},
 	}
 	cmd.Flags().StringVar(&note, "why", "", "the reason, for whoever looks next")
 	return cmd
+}
+
+// mindName warns of a pause whose name this configuration lacks: it may be mistyped, or be another
+// process's. What cannot be read keeps nobody from pausing.
+func (a *app) mindName(p store.Pause) {
+	f, err := a.load()
+	if err != nil {
+		return
+	}
+	var known []string
+	switch p.Kind {
+	case "letter":
+		if set, err := f.LetterSet(); err == nil {
+			known = set.Names()
+		}
+	case "provider":
+		for _, way := range f.Provider {
+			known = append(known, way.Name)
+		}
+	}
+	if len(known) > 0 && !slices.Contains(known, p.Name) {
+		a.line("MIND THE NAME: this configuration has no %s %q. It has %s.", p.Kind, p.Name, joined(known))
+	}
 }
 
 func (a *app) outboxResume() *cobra.Command {

@@ -24,6 +24,9 @@ func (a *app) outboxExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if a.json && !cmd.Flags().Changed("format") {
+				format = "jsonl"
+			}
 			if format != "csv" && format != "jsonl" {
 				return misuse{fmt.Errorf("--format %s: say csv or jsonl", format)}
 			}
@@ -47,7 +50,7 @@ func (a *app) outboxExport() *cobra.Command {
 		},
 	}
 	which.flags(cmd)
-	cmd.Flags().StringVar(&format, "format", "csv", "csv or jsonl")
+	cmd.Flags().StringVar(&format, "format", "csv", "csv or jsonl, which --json stands for, too")
 	return cmd
 }
 

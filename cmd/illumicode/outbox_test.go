@@ -40,10 +40,16 @@ func TestOperator(t *testing.T) {
 	if n, _ := p.arrived(60); n != 59 {
 		t.Errorf("%d arrived, want all but the cancelled one", n)
 	}
-	if lines := strings.Count(p.must("outbox", "export", "--format", "jsonl", "--state", "cancelled"), "\n"); lines != 1 {
+	if lines := strings.Count(p.must("outbox", "export", "--json", "--state", "cancelled"), "\n"); lines != 1 {
 		t.Errorf("%d cancelled", lines)
 	}
 	p.must("outbox", "pause", "lane", "normal")
+	for kind, has := range map[string]string{"letter": "trial", "provider": "harbour"} {
+		if out := p.must("outbox", "pause", kind, "trail"); !strings.Contains(out, "has no "+kind+` "trail". It has `) || !strings.Contains(out, has) {
+			t.Error(out)
+		}
+		p.must("outbox", "resume", kind, "trail")
+	}
 	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed || !strings.Contains(errOut, "lane normal is paused, so the letter waits") {
 		t.Errorf("a letter by hand in a paused lane: exit %d, %s", code, errOut)
 	}
