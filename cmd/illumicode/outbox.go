@@ -10,6 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/outbox"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -80,7 +82,7 @@ func (a *app) outboxList() *cobra.Command {
 					rows = append(rows, deliveryOf(d))
 				}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "matching": matching, "providers": ways, "deliveries": rows}, func() {
-					a.listText(sum, ways, matching, list, most, now)
+					a.listText(cfg, sum, ways, matching, list, most, now)
 				})
 			})
 		},
@@ -91,12 +93,18 @@ func (a *app) outboxList() *cobra.Command {
 	return cmd
 }
 
-func (a *app) listText(sum store.Summary, ways []wayJSON, matching map[store.State]int, list []store.Delivery, most int, now time.Time) {
+func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matching map[store.State]int, list []store.Delivery, most int, now time.Time) {
 	a.line("%s", summaryLine(sum))
 	for _, l := range sum.Loads {
 		if l.State == store.Waiting && !l.Oldest.After(now) {
 			a.line("  lane %-6s  %d waiting, the oldest due for %s", l.Lane, l.Count, now.Sub(l.Oldest).Round(time.Second))
 		}
+	}
+	if here := cfg.SiteURL(); sum.Site != "" && sum.Site != here {
+		a.line("THIS DATABASE SENDS FOR ANOTHER SITE, %s, so nothing is sent for %s: is it a copy?\n  If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`.", sum.Site, here)
+	}
+	if mode := outbox.Mode(cfg.Guard.Mode); mode != "" && mode != outbox.Live {
+		a.line("THE GUARD IS ON %s in this configuration, see [guard] there.", strings.ToUpper(string(mode)))
 	}
 	for _, p := range sum.Pauses {
 		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name, clock(p.Since), because(p.Note), p.Kind, p.Name)

@@ -100,6 +100,9 @@ func TestAdopt(t *testing.T) {
 	if _, errOut, code := p.do("notify", "--to", address(2)); code != exitFailed || !strings.Contains(errOut, "guard holds everything") || !strings.Contains(errOut, "outbox adopt") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
+	if out := p.must("outbox", "list"); !strings.Contains(out, "SENDS FOR ANOTHER SITE, https://ferry.example, so nothing is sent for https://staging.example") {
+		t.Error(out)
+	}
 	if out := p.must("outbox", "adopt", "--yes"); !strings.Contains(out, "sends for https://staging.example now") {
 		t.Error(out)
 	}
