@@ -370,7 +370,7 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Deliv
 	return d, nil
 }
 
-// try renders a notice's letter and throws it away: data that do not fit are refused now, not at delivery.
+// try refuses data that the notice's letter cannot be made of, which would come up at delivery only.
 func (s *Service) try(n Notice, a Admission, values map[string]any) error {
 	zone, err := s.zones.load(a.zone)
 	if err != nil {
@@ -378,7 +378,7 @@ func (s *Service) try(n Notice, a Admission, values map[string]any) error {
 	}
 	r := letter.Request{Letter: n.Letter, Locale: language.Make(a.locale), Zone: zone, Writer: s.writer, Data: values}
 	if !a.address.IsPhone() || n.Fallback != "" {
-		_, err = s.letters.Render(r)
+		err = s.letters.Try(r)
 	}
 	if err == nil && s.letters.HasSMS(n.Letter) && (a.address.IsPhone() || n.Fallback != "") {
 		_, err = s.letters.RenderSMS(r)

@@ -28,6 +28,10 @@ func main() {
 	profile := flag.String("profile", "", "write a CPU profile of the run to this file")
 	plotFile := flag.String("plot", "", "draw what claims cost into this file, such as docs/claims.svg")
 	flag.Parse()
+	if *plotFile != "" && *only != "" && *only != "claim" {
+		fmt.Fprintf(os.Stderr, "bench: -plot draws what claims cost, and -only %s does not measure it; leave -only out, or say claim\n", *only)
+		os.Exit(2)
+	}
 	scale := 10
 	if *short {
 		scale = 1

@@ -71,9 +71,30 @@ func (s *Set) Render(r Request) (Rendered, error) {
 	}
 	out, part, err := s.render(c, r)
 	if err != nil {
-		return Rendered{}, fmt.Errorf("letter %q, locale %s, %s: %w", r.Letter, c.catalog.Locale, part, err)
+		return Rendered{}, c.fail(r, part, err)
 	}
 	return out, nil
+}
+
+// Try reports whether [Set.Render] could make the letter, with the error that it would return, and does
+// no more of it than data can break: the layout is left out.
+func (s *Set) Try(r Request) error {
+	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
+		return err
+	}
+	c, err := s.find(r.Letter, r.Locale)
+	if err != nil {
+		return err
+	}
+	if _, _, part, err := s.fill(c, r); err != nil {
+		return c.fail(r, part, err)
+	}
+	return nil
+}
+
+// fail says in which part of a letter an error came up.
+func (c *compiled) fail(r Request, part string, err error) error {
+	return fmt.Errorf("letter %q, locale %s, %s: %w", r.Letter, c.catalog.Locale, part, err)
 }
 
 // RenderSMS is Render for the letter's form as a text message, which it must have.
@@ -85,9 +106,7 @@ func (s *Set) RenderSMS(r Request) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	fail := func(err error) (string, error) {
-		return "", fmt.Errorf("letter %q, locale %s, sms: %w", r.Letter, c.catalog.Locale, err)
-	}
+	fail := func(err error) (string, error) { return "", c.fail(r, "sms", err) }
 	b, err := s.bind(r, c)
 	if err != nil {
 		return fail(err)
@@ -115,11 +134,12 @@ func (c *compiled) given(r Request) map[string]any {
 	return data
 }
 
-// render does the work; with an error it returns the part in which it came up.
-func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err error) {
-	b, err := s.bind(r, c)
+// fill executes the letter's words and its body with the data, for the layout to set; with an error it
+// returns the part in which it came up.
+func (s *Set) fill(c *compiled, r Request) (b *bound, sheet Sheet, part string, err error) {
+	b, err = s.bind(r, c)
 	if err != nil {
-		return out, "binding", err
+		return nil, sheet, "binding", err
 	}
 	data := c.given(r)
 	words := func(name string) string {
@@ -134,7 +154,7 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 		}
 		return strings.TrimSpace(w.String())
 	}
-	sheet := Sheet{
+	sheet = Sheet{
 		Lang: c.catalog.Locale.String(), Dir: direction(c.catalog.Locale),
 		Subject: oneLine(words("subject")),
 		Opening: paragraphs(words("opening")), Instruction: paragraphs(words("instruction")),
@@ -151,13 +171,19 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 		sheet.NotMeLink = r.Proof.NotMe
 	}
 	if err != nil {
-		return out, part, err
+		return nil, sheet, part, err
 	}
 	if sheet.Link != "" && sheet.Button == "" || sheet.Code != "" && sheet.CodeLabel == "" {
-		return out, "proof", fmt.Errorf("it carries a proof, and its button or code_label is %w", ErrMissing)
+		return nil, sheet, "proof", fmt.Errorf("it carries a proof, and its button or code_label is %w", ErrMissing)
 	}
-	if err := b.body(data, &sheet); err != nil {
-		return out, "body", err
+	return b, sheet, "body", b.body(data, &sheet)
+}
+
+// render does the work; with an error it returns the part in which it came up.
+func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err error) {
+	b, sheet, part, err := s.fill(c, r)
+	if err != nil {
+		return out, part, err
 	}
 	text, html := s.buffer(), s.buffer()
 	defer s.buffers.Put(text)
