@@ -345,6 +345,9 @@ func askedBy(d store.Delivery) string {
 func next(d store.Delivery) string {
 	switch d.State {
 	case store.Waiting:
+		if time.Since(d.Due) > time.Minute {
+			return "an attempt, due since " + clock(d.Due) + "; `illumicode outbox list` says what keeps it"
+		}
 		return "an attempt at " + clock(d.Due) + ", if a worker runs"
 	case store.Held:
 		if kind, name, ok := strings.Cut(d.HeldBy, ": "); ok {
