@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"strings"
 	"sync"
 	"testing"
@@ -265,6 +266,48 @@ func TestNoticeTimes(t *testing.T) {
 }
 
 // people yields n good addresses, and then the others.
+
+// Of many, each gets their own data, or what all share and nobody else's; and each way of writing the
+// letter is tried, not that of the first alone.
+
+func TestListData(t *testing.T) {
+	files := maps.Clone(pierLetters)
+	files["de.toml"] = &fstest.MapFile{Data: []byte("[letter.moved]\nsubject = \"Statt {{.was}} nun {{.pier}}\"\n")}
+	set, err := letters.Load(files, "en")
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Letters = set })
+	list := func(all ...illumicode.Recipient) error {
+		_, err := k.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1), ReplyTo: "harbour@ternisle.example"}, func(yield func(illumicode.Recipient, error) bool) {
+			for _, r := range all {
+				if !yield(r, nil) {
+					return
+				}
+			}
+		})
+		return err
+	}
+	to := func(address, locale string, data any) illumicode.Recipient {
+		return illumicode.Recipient{Request: illumicode.Request{Address: address, Locale: locale}, Data: data}
+	}
+	for name, second := range map[string]illumicode.Recipient{
+		"own data that do not fit": to("jens@ternisle.example", "en", map[string]any{"quay": 1}),
+		"shared data, in German":   to("jens@ternisle.example", "de", nil),
+	} {
+		if err := list(to(mara, "en", nil), second); !errors.Is(err, letter.ErrMissing) || !strings.Contains(err.Error(), "recipient 2") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := list(to(mara, "en", pier(7)), to("jens@ternisle.example", "en", nil)); err != nil {
+		t.Fatal(err)
+	}
+	for address, subject := range map[string]string{mara: "Moved to pier 7", "jens@ternisle.example": "Moved to pier 1"} {
+		if l := k.Letter(address, 1); l.Subject != subject {
+			t.Errorf("%s got %q, want %q", address, l.Subject, subject)
+		}
+	}
+}
 
 func people(n int, others ...string) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {

@@ -59,7 +59,10 @@ const ours = ` WHERE id = ? AND claim = ? AND state = 'claimed'`
 
 // After its first claim nothing joins a delivery any more: what comes later begins a letter of its
 // own. Its collapse key is then its id, which says that items belong to it.
-const joined = `collapse = CASE WHEN collapse = '' THEN '' ELSE id END`
+const (
+	joined = `collapse = ` + itsOwn
+	itsOwn = `CASE WHEN collapse = '' THEN '' ELSE id END`
+)
 
 var (
 	unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `,

@@ -216,7 +216,7 @@ const failedChosen = `SELECT id FROM illumicode_ended WHERE state = 'failed' AND
 var (
 	revive = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,
 		name, data, lane, 'waiting', created, CAST(? AS BIGINT), CASE WHEN deliver_before > CAST(? AS BIGINT) THEN deliver_before ELSE 0 END,
-		claim, '', 0, attempts, 0, 0, '', zone, visible, bundle, version, once, '', app_key, lead, CASE WHEN collapse = '' THEN '' ELSE id END, '', asked_by, trace
+		claim, '', 0, attempts, 0, 0, '', zone, visible, bundle, version, once, '', app_key, lead, ` + itsOwn + `, '', asked_by, trace
 		FROM illumicode_ended WHERE id IN (SELECT value FROM json_each(?)) AND state = 'failed'`)
 	deleteRevived = q(`DELETE FROM illumicode_ended WHERE id IN (SELECT value FROM json_each(?)) AND state = 'failed'`)
 )

@@ -172,9 +172,9 @@ func (a *app) outboxPause() *cobra.Command {
 				if err := st.Pause(cmd.Context(), p); err != nil {
 					return err
 				}
+				a.mindName(p)
 				return a.print(map[string]string{"paused": p.HeldBy()}, func() {
 					a.line("Paused %s %s. Workers see it within their poll, half a second by default; what they have in hand is sent.", p.Kind, p.Name)
-					a.mindName(p)
 				})
 			})
 		},
@@ -183,7 +183,7 @@ func (a *app) outboxPause() *cobra.Command {
 	return cmd
 }
 
-// mindName warns of a pause whose name this configuration lacks: it may be mistyped, or be another
+// mindName warns, beside the output, of a pause whose name this configuration lacks: it may be mistyped, or be another
 // process's. What cannot be read keeps nobody from pausing.
 func (a *app) mindName(p store.Pause) {
 	f, err := a.load()
@@ -202,7 +202,7 @@ func (a *app) mindName(p store.Pause) {
 		}
 	}
 	if len(known) > 0 && !slices.Contains(known, p.Name) {
-		a.line("MIND THE NAME: this configuration has no %s %q. It has %s.", p.Kind, p.Name, joined(known))
+		fmt.Fprintf(a.err, "MIND THE NAME: this configuration has no %s %q. It has %s.\n", p.Kind, p.Name, joined(known))
 	}
 }
 

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -81,7 +82,8 @@ func (a *app) outboxList() *cobra.Command {
 				for _, d := range list {
 					rows = append(rows, deliveryOf(d))
 				}
-				return a.print(map[string]any{"summary": summaryOf(sum, now), "matching": matching, "providers": ways, "deliveries": rows}, func() {
+				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
+				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching, "providers": ways, "deliveries": rows}, func() {
 					a.listText(cfg, sum, ways, matching, list, most, now)
 				})
 			})
@@ -103,7 +105,7 @@ func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matc
 	if here := cfg.SiteURL(); sum.Site != "" && sum.Site != here {
 		a.line("THIS DATABASE SENDS FOR ANOTHER SITE, %s, so nothing is sent for %s: is it a copy?\n  If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`.", sum.Site, here)
 	}
-	if mode := outbox.Mode(cfg.Guard.Mode); mode != "" && mode != outbox.Live {
+	if mode := guardOf(cfg); mode != outbox.Live {
 		a.line("THE GUARD IS ON %s in this configuration, see [guard] there.", strings.ToUpper(string(mode)))
 	}
 	for _, p := range sum.Pauses {
@@ -133,6 +135,9 @@ func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matc
 		a.line("\nThere may be more: --before %s", list[len(list)-1].ID)
 	}
 }
+
+// guardOf returns the mode of the guard that a configuration sets.
+func guardOf(cfg *config.File) outbox.Mode { return cmp.Or(outbox.Mode(cfg.Guard.Mode), outbox.Live) }
 
 // because returns a reason as the end of a sentence; the end alone for none.
 func because(why string) string {

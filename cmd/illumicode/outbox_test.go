@@ -45,8 +45,8 @@ func TestOperator(t *testing.T) {
 	}
 	p.must("outbox", "pause", "lane", "normal")
 	for kind, has := range map[string]string{"letter": "trial", "provider": "harbour"} {
-		if out := p.must("outbox", "pause", kind, "trail"); !strings.Contains(out, "has no "+kind+` "trail". It has `) || !strings.Contains(out, has) {
-			t.Error(out)
+		if _, errOut, code := p.do("outbox", "pause", kind, "trail"); code != exitDone || !strings.Contains(errOut, "has no "+kind+` "trail". It has `) || !strings.Contains(errOut, has) {
+			t.Errorf("exit %d: %s", code, errOut)
 		}
 		p.must("outbox", "resume", kind, "trail")
 	}

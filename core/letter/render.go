@@ -62,10 +62,7 @@ type Sheet struct {
 // to the data: the writer's name, the proof, and its lives in the reader's words. Errors name the
 // letter, the locale and the part, and match [ErrMissing] where a value is missing.
 func (s *Set) Render(r Request) (Rendered, error) {
-	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
-		return Rendered{}, err
-	}
-	c, err := s.find(r.Letter, r.Locale)
+	c, err := s.checked(r.Letter, r.Locale, r.Data)
 	if err != nil {
 		return Rendered{}, err
 	}
@@ -79,10 +76,7 @@ func (s *Set) Render(r Request) (Rendered, error) {
 // Try reports whether [Set.Render] could make the letter, with the error that it would return, and does
 // no more of it than data can break: the layout is left out.
 func (s *Set) Try(r Request) error {
-	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
-		return err
-	}
-	c, err := s.find(r.Letter, r.Locale)
+	c, err := s.checked(r.Letter, r.Locale, r.Data)
 	if err != nil {
 		return err
 	}
@@ -99,10 +93,7 @@ func (c *compiled) fail(r Request, part string, err error) error {
 
 // RenderSMS is Render for the letter's form as a text message, which it must have.
 func (s *Set) RenderSMS(r Request) (string, error) {
-	if err := s.Check(r.Letter, r.Locale, r.Data); err != nil {
-		return "", err
-	}
-	c, err := s.find(r.Letter, r.Locale)
+	c, err := s.checked(r.Letter, r.Locale, r.Data)
 	if err != nil {
 		return "", err
 	}

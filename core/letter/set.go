@@ -297,16 +297,22 @@ var provided = map[string]bool{"site": true, "link_life": true, "code_life": tru
 // value that it uses in this locale is there. The error matches [ErrMissing] and names the
 // letter, the locale and the value.
 func (s *Set) Check(name string, locale language.Tag, data map[string]any) error {
+	_, err := s.checked(name, locale, data)
+	return err
+}
+
+// checked returns a letter that could be rendered with data, or the error of [Set.Check].
+func (s *Set) checked(name string, locale language.Tag, data map[string]any) (*compiled, error) {
 	c, err := s.find(name, locale)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, v := range c.values {
 		if _, ok := data[v]; !ok && !provided[v] {
-			return fmt.Errorf("letter %q, locale %s: the value %q is %w from the data", name, c.catalog.Locale, v, ErrMissing)
+			return nil, fmt.Errorf("letter %q, locale %s: the value %q is %w from the data", name, c.catalog.Locale, v, ErrMissing)
 		}
 	}
-	return nil
+	return c, nil
 }
 
 // CheckType reports whether every value that the letter uses, in any locale, is a field of the
