@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -189,20 +188,4 @@ func (a *app) exposure(all []exposure.Figure, rules []limit.Rule) {
 	}
 	a.line("")
 	a.wrapped(0, fmt.Sprintf("From %d rules; those that only observe bound nothing. Warnings: %d. %s", len(rules), warnings, exposure.NoClaim))
-}
-
-// wrapped prints words with an indent, in lines of at most 108 columns.
-func (a *app) wrapped(indent int, words string) {
-	line := ""
-	for word := range strings.FieldsSeq(words) {
-		if line != "" && len(line)+1+len(word) > 108-indent {
-			a.line("%*s%s", indent, "", line)
-			line = ""
-		}
-		if line != "" {
-			line += " "
-		}
-		line += word
-	}
-	a.line("%*s%s", indent, "", line)
 }

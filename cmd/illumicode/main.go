@@ -11,7 +11,9 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -137,6 +139,22 @@ func (a *app) print(v any, text func()) error {
 }
 
 func (a *app) line(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+
+// wrapped prints words with an indent, in lines of at most 108 columns.
+func (a *app) wrapped(indent int, words string) {
+	line := ""
+	for word := range strings.FieldsSeq(words) {
+		if line != "" && utf8.RuneCountInString(line+word)+1 > 108-indent {
+			a.line("%*s%s", indent, "", line)
+			line = ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	a.line("%*s%s", indent, "", line)
+}
 
 // terminal reports whether output goes to a person's screen.
 func (a *app) terminal() bool {

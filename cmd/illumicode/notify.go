@@ -132,6 +132,10 @@ func (a *app) tellEnd(ctx context.Context, st *store.Store, d store.Delivery, wa
 	if err != nil {
 		return err
 	}
+	pauses, err := st.Pauses(ctx)
+	if err != nil {
+		return err
+	}
 	v := deliveryOf(d)
 	for _, at := range attempts {
 		v.Tried = append(v.Tried, attemptOf(at))
@@ -142,7 +146,7 @@ func (a *app) tellEnd(ctx context.Context, st *store.Store, d store.Delivery, wa
 			a.line("%s said, after %d ms: %s", at.Provider, at.Ended.Sub(at.Begun).Milliseconds(), at.Reply)
 		}
 		if d.Ended.IsZero() {
-			a.line("It is %s. Next: %s.", d.State, next(d))
+			a.line("It is %s. Next: %s.", d.State, next(d, pauses))
 		} else {
 			a.line("It is %s.", d.State)
 		}

@@ -53,6 +53,10 @@ func TestOperator(t *testing.T) {
 	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed || !strings.Contains(errOut, "lane normal is paused, so the letter waits") {
 		t.Errorf("a letter by hand in a paused lane: exit %d, %s", code, errOut)
 	}
+	_, id, _ := strings.Cut(p.must("outbox", "list", "--to", "late@ternisle.example"), "…")
+	if out := p.must("outbox", "show", id[:8]); !strings.Contains(out, "nothing, until `illumicode outbox resume lane normal`") {
+		t.Error(out)
+	}
 	p.must("outbox", "resume", "lane", "normal")
 	for _, bad := range [][]string{{"outbox", "cancel"}, {"outbox", "cancel", "x", "--lane", "bulk"}, {"outbox", "list", "--state", "lost"}, {"outbox", "pause", "ship", "x"},
 		{"outbox", "pause", "lane", "slow"}, {"outbox", "export", "--format", "xml"}} {
