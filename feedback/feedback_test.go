@@ -220,7 +220,8 @@ func TestTake(t *testing.T) {
 		to            []string
 		want          error
 	}{
-		{"cut in its status", whole[:strings.Index(whole, "Status:")+9], nil, feedback.ErrUnread},
+		{"cut in its status", whole[:strings.Index(whole, "Status:")+9], nil, nil},
+		{"cut, about nobody's letter", strings.ReplaceAll(whole[:strings.Index(whole, "Status:")+9], d.path, "gone@elsewhere.example"), nil, feedback.ErrUnread},
 		{"no report", "To: " + d.path + "\r\n\r\nhello\r\n", nil, feedback.ErrUnread},
 		{"about nobody's letter", bounce("gone@elsewhere.example", ""), []string{mara}, illumicode.ErrForeignPath},
 		{"delivered with its address beside it", strings.Replace(whole, "To: ", "X-To: ", 1), []string{d.path}, nil},

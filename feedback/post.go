@@ -36,19 +36,16 @@ func New(svc *illumicode.Service, complaints []string, log *slog.Logger) *Post {
 var ErrUnread = errors.New("feedback: that is no report")
 
 // Take reads one message of any length and keeps what it reports. to are the addresses it was sent to,
-// as far as they are known; without any, those count which its header names. The error is
-// [ErrUnread], [illumicode.ErrForeignPath] if neither address nor report names a return path of this
-// service, or one of the database's, after which the message should be offered again.
+// as far as they are known; without any, those count which its header names. A report about a letter
+// that ends too early is kept as [report.Other], for somebody to see. The error is [ErrUnread],
+// [illumicode.ErrForeignPath] if neither address nor report names a return path of this service, or
+// one of the database's, after which the message should be offered again.
 func (p *Post) Take(ctx context.Context, to []string, r io.Reader) (report.Report, error) {
 	rep, err := report.Read(r)
 	path := p.pathIn(append(to, rep.Paths...))
 	switch {
-	case errors.Is(err, report.ErrTruncated) && path != "": // it was about a letter, and somebody should see it
+	case errors.Is(err, report.ErrTruncated) && path != "":
 		rep = report.Report{Kind: report.Other, Text: "a report that cannot be read: it ends too early"}
-		if _, err := p.svc.TakeFeedback(ctx, illumicode.Feedback{Report: rep, Path: path}); err != nil {
-			return rep, err
-		}
-		return rep, fmt.Errorf("%w: %w", ErrUnread, err)
 	case errors.Is(err, report.ErrTruncated) || errors.Is(err, report.ErrNotReport):
 		return rep, fmt.Errorf("%w: %w", ErrUnread, err)
 	case err != nil:
