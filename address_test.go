@@ -105,12 +105,13 @@ func TestImport(t *testing.T) {
 		all := []illumicode.Backfill{
 			{Line: 2, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-time.Hour)},
 			{Line: 3, Subject: "2", Address: "new@ternisle.example", Since: day.Add(time.Hour)},
-			{Line: 4, Subject: "3", Address: "Gone@ternisle.example", Standing: "bounced", Reason: "550"},
+			{Line: 4, Subject: "3", Address: "Gone@ternisle.example", Standing: "bounced", Reason: "550", Locale: "de-AT"},
 			{Line: 5, Subject: "4", Address: "taken@ternisle.example", Standing: "confirmed"},
 			{Line: 6, Subject: "5", Address: "no address"},
 			{Line: 7, Subject: "", Address: "x@ternisle.example"},
 			{Line: 8, Subject: "6", Address: "y@ternisle.example", Standing: "golden"},
-			{Line: 9, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-2 * time.Hour)}, // twice in one file
+			{Line: 9, Subject: "7", Address: "z@ternisle.example", Locale: "klingon!"},
+			{Line: 10, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-2 * time.Hour)}, // twice in one file
 		}
 		for range 1200 {
 			i := len(all) + 2
@@ -119,12 +120,12 @@ func TestImport(t *testing.T) {
 		all = append(all, illumicode.Backfill{Line: len(all) + 2, Subject: "other", Address: all[10].Address, Standing: "stale"}) // which another row takes
 		o := illumicode.ImportOptions{Grandfather: day, DryRun: true}
 		for round, want := range []illumicode.Imported{
-			{Rows: 1209, Changed: 1204, Unchanged: 0, Refused: 5},
-			{Rows: 1209, Changed: 1203, Unchanged: 1, Refused: 5},
-			{Rows: 1209, Changed: 0, Unchanged: 1204, Refused: 5},
+			{Rows: 1210, Changed: 1204, Unchanged: 0, Refused: 6},
+			{Rows: 1210, Changed: 1203, Unchanged: 1, Refused: 6},
+			{Rows: 1210, Changed: 0, Unchanged: 1204, Refused: 6},
 		} {
 			got, err := svc.Import(ctx, rowsOf(all...), o)
-			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 5 {
+			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 6 {
 				t.Errorf("round %d: %+v, %v; want %+v", round, got, err, want)
 			}
 			if round == 0 && confirmed(t, k, "1") {
@@ -134,6 +135,9 @@ func TestImport(t *testing.T) {
 		}
 		if !confirmed(t, k, "1") || confirmed(t, k, "2") || confirmed(t, k, "4") {
 			t.Error("grandfathered by date: the old one must be confirmed, the new and the taken one not")
+		}
+		if gone, err := svc.Store().Addresses(ctx, "3"); err != nil || len(gone) != 1 || gone[0].Locale != "de" {
+			t.Errorf("the language of an imported address: %+v, %v", gone, err)
 		}
 		if _, err := svc.Import(ctx, rowsOf(illumicode.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed", Reason: "asked in 2020"}), o); err != nil {
 			t.Fatal(err)

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/text/language"
+
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -21,6 +23,7 @@ type Backfill struct {
 	Standing string    // empty for what ImportOptions say
 	Since    time.Time // since when; the zero time means now
 	Reason   string
+	Locale   string // a BCP 47 tag, the language in which its owner is written to; empty if it is not known
 	Wrong    string // why the row could not be read; empty if it could
 }
 
@@ -168,8 +171,15 @@ func (s *Service) backfill(row Backfill, o ImportOptions, now time.Time) (store.
 	default:
 		return store.Backfill{}, fmt.Errorf("its standing %q is none; they are unconfirmed, confirmed, stale, bounced and suppressed", row.Standing)
 	}
-	b := store.Backfill{Line: row.Line, Address: store.Address{
-		Subject: row.Subject, Address: to.String(), Mailbox: to.Mailbox(), Standing: standing, Since: row.Since, Reason: row.Reason}}
+	locale := ""
+	if row.Locale != "" {
+		if _, err := language.Parse(row.Locale); err != nil {
+			return store.Backfill{}, fmt.Errorf("its locale %q is no language tag such as de or pt-BR (BCP 47)", row.Locale)
+		}
+		locale = s.Locale(row.Locale)
+	}
+	b := store.Backfill{Line: row.Line, Address: store.Address{Subject: row.Subject, Address: to.String(), Mailbox: to.Mailbox(),
+		Standing: standing, Since: row.Since, Reason: row.Reason, Locale: locale}}
 	if standing == store.Stale || standing == store.Bounced {
 		b.GraceEnds = now.Add(s.recheck.Grace)
 	}

@@ -31,7 +31,7 @@ type Address struct {
 	Reason    string    // why it stands so, in words; may be empty
 	Asked     time.Time // when a stale or bounced one was last asked again; zero if not yet
 	GraceEnds time.Time // until when the application lets it work; zero for none
-	Locale    string    // of the challenge by which it was last proven; empty if none was
+	Locale    string    // of the challenge by which it was last proven, or of an import; empty if neither
 }
 
 const addressColumns = `subject, address, mailbox, standing, since, reason, asked, grace_ends, locale`

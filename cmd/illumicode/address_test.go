@@ -18,7 +18,7 @@ import (
 func TestAddressVerbs(t *testing.T) {
 	p := newPlace(t)
 	file := filepath.Join(t.TempDir(), "accounts.csv")
-	csv := "\ufeffSubject,address,since\n1,old@ternisle.example,2019-05-01\n2,new@ternisle.example,2026-11-20T08:00:00Z\n3,nonsense,\n4,x@ternisle.example,last week\n"
+	csv := "\ufeffSubject,address,since,locale\n1,old@ternisle.example,2019-05-01,de\n2,new@ternisle.example,2026-11-20T08:00:00Z,\n3,nonsense,,\n4,x@ternisle.example,last week,\n"
 	if err := os.WriteFile(file, []byte(csv), 0o600); err != nil {
 		t.Fatal(err)
 	}

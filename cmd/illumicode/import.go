@@ -21,7 +21,7 @@ func (a *app) addressImport() *cobra.Command {
 	var before string
 	cmd := &cobra.Command{
 		Use:   "import FILE.csv",
-		Short: "Take addresses over from a CSV file with the columns subject, address and, if known, standing, since, reason",
+		Short: "Take addresses over from a CSV file with the columns subject, address and, if known, standing, since, reason, locale",
 		Args:  oneArg("a CSV file, or - for standard input"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o := illumicode.ImportOptions{DryRun: dry}
@@ -74,7 +74,7 @@ func readTime(text string) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is no day such as 2026-11-01 and no time such as 2026-11-01T08:00:00Z", text)
 }
 
-var columns = []string{"subject", "address", "standing", "since", "reason"}
+var columns = []string{"subject", "address", "standing", "since", "reason", "locale"}
 
 // readBackfill reads the rows of a CSV file (RFC 4180) with a header. It ends with the first error of
 // the file itself; what is wrong in a row comes with the row.
@@ -118,7 +118,7 @@ func readBackfill(in io.Reader) iter.Seq2[illumicode.Backfill, error] {
 				return ""
 			}
 			line, _ := r.FieldPos(0)
-			row := illumicode.Backfill{Line: line, Subject: get("subject"), Address: get("address"), Standing: get("standing"), Reason: get("reason")}
+			row := illumicode.Backfill{Line: line, Subject: get("subject"), Address: get("address"), Standing: get("standing"), Reason: get("reason"), Locale: get("locale")}
 			if since := get("since"); since != "" {
 				if row.Since, err = readTime(since); err != nil {
 					row.Wrong = "since: " + err.Error()

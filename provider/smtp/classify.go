@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"strings"
 
 	smtpclient "github.com/emersion/go-smtp"
@@ -44,7 +45,7 @@ func classify(at step, err error) provider.Result {
 			Code: reply.Code, Enhanced: enhanced(reply.EnhancedCode),
 			Reply: strings.TrimSpace(fmt.Sprintf("%d %s %s", reply.Code, enhanced(reply.EnhancedCode), reply.Message)),
 		}
-		r.Class = refusal(at, reply.Code)
+		r.Class = refusal(at, reply.Code, r.Enhanced)
 		if errors.As(err, new(authError)) && reply.Code/100 == 5 {
 			r.Class = retry.Misconfigured
 		}
@@ -60,16 +61,21 @@ func classify(at step, err error) provider.Result {
 	return r
 }
 
+// senderFaults are the enhanced codes that blame the sender, which many servers say only at RCPT or
+// after the letter: its address (RFC 3463 §3.2, RFC 7505 §4.2), or its DKIM, SPF or reverse name
+// (RFC 7372 §3).
+var senderFaults = []string{"5.1.7", "5.1.8", "5.7.20", "5.7.21", "5.7.22", "5.7.23", "5.7.24", "5.7.25", "5.7.26", "5.7.27"}
+
 // refusal returns the class of an SMTP reply that is no success. A 5xx blames the sender at
-// MAIL, the recipient at RCPT and the letter afterwards; codes about authentication and
-// encryption (RFC 4954 §6, RFC 3207 §4) blame our configuration wherever they come.
-func refusal(at step, code int) retry.Class {
+// MAIL, the recipient at RCPT and the letter afterwards; codes about the sender, and those about
+// authentication and encryption (RFC 4954 §6, RFC 3207 §4), blame our configuration wherever they come.
+func refusal(at step, code int, enhanced string) retry.Class {
 	switch {
 	case code == 530 || code == 534 || code == 535 || code == 538:
 		return retry.Misconfigured
 	case code/100 != 5:
 		return retry.Transient
-	case at == stepConnect || at == stepMail:
+	case at == stepConnect || at == stepMail || slices.Contains(senderFaults, enhanced):
 		return retry.Misconfigured
 	case at == stepRcpt:
 		return retry.RecipientRefused

@@ -229,6 +229,8 @@ func TestSendOutcomes(t *testing.T) {
 		{"wrong password", StartTLS, "localhost", map[string]string{"AUTH": "535 5.7.8 bad credentials"}, account, retry.Misconfigured, 535, "535 5.7.8 bad credentials", 0},
 		{"authentication not now", StartTLS, "localhost", map[string]string{"AUTH": "454 4.7.0 later"}, account, retry.Transient, 454, "later", 0},
 		{"sender not verified", StartTLS, "localhost", map[string]string{"MAIL": "550 5.7.1 sender not verified"}, nil, retry.Misconfigured, 550, "sender not verified", 0},
+		{"sender refused at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "553 5.1.8 no such sender"}, nil, retry.Misconfigured, 553, "5.1.8 no such sender", 0},
+		{"signature refused", StartTLS, "localhost", map[string]string{".": "550 5.7.20 no passing DKIM signature\r\n"}, nil, retry.Misconfigured, 550, "5.7.20", 1},
 		{"no such mailbox", StartTLS, "localhost", map[string]string{"RCPT": "550 5.1.1 nobody here"}, nil, retry.RecipientRefused, 550, "5.1.1 nobody", 0},
 		{"mailbox full", StartTLS, "localhost", map[string]string{"RCPT": "452 4.2.2 full"}, nil, retry.Transient, 452, "4.2.2 full", 0},
 		{"authentication wanted", StartTLS, "localhost", map[string]string{"RCPT": "530 5.7.0 who are you"}, nil, retry.Misconfigured, 530, "5.7.0", 0},
