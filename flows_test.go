@@ -81,13 +81,14 @@ func TestNotMe(t *testing.T) {
 			t.Errorf("looking has ended it: %v", err)
 		}
 		var told illumicode.Disowned
+		calls := 0
 		for range 2 {
-			if err := k.Service.NotMe(t.Context(), link, func(_ *sql.Tx, d illumicode.Disowned) error { told = d; return nil }); err != nil {
+			if err := k.Service.NotMe(t.Context(), link, func(_ *sql.Tx, d illumicode.Disowned) error { told, calls = d, calls+1; return nil }); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if told.Subject != "7" || told.Purpose != "signin" || told.Done {
-			t.Errorf("the application is told %+v", told)
+		if calls != 1 || told.Subject != "7" || told.Purpose != "signin" || told.Done {
+			t.Errorf("the application is told %d times, %+v", calls, told)
 		}
 		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("the code afterwards: %v", err)
@@ -100,6 +101,40 @@ func TestNotMe(t *testing.T) {
 		_, err := k.Service.SignInCode(t.Context(), p.Ticket, "000 000", nil)
 		if wrong, ok := errors.AsType[*illumicode.WrongCodeError](err); !ok || wrong.TriesLeft > 2 {
 			t.Errorf("after it a challenge still has many tries: %v", err)
+		}
+	})
+}
+
+// Whoever presses "this was not me" in the moment in which a stranger's code is accepted learns that it
+// was: the application must end that session.
+func TestNotMeTooLate(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p := signIn(t, k, illumicode.Request{Address: mara})
+		l := k.Letter(mara, n+1)
+		proof, err := k.Service.Prove(t.Context(), p.Ticket, l.Code())
+		if err != nil {
+			t.Fatal(err)
+		}
+		tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer tx.Rollback()
+		if _, err := k.Service.In(tx).AcceptSignIn(t.Context(), proof); err != nil {
+			t.Fatal(err)
+		}
+		var told illumicode.Disowned
+		pressed := make(chan error, 1)
+		go func() {
+			pressed <- k.Service.NotMe(t.Context(), notMeToken(t, l.Text), func(_ *sql.Tx, d illumicode.Disowned) error { told = d; return nil })
+		}()
+		time.Sleep(100 * time.Millisecond) // it has read the challenge, as open, and waits to end it
+		if err := tx.Commit(); err != nil {
+			t.Fatal(err)
+		}
+		if err := <-pressed; err != nil || !told.Done || told.Subject != "7" {
+			t.Errorf("the application is told %+v, %v", told, err)
 		}
 	})
 }

@@ -103,33 +103,41 @@ const brakeBy = 15
 // NotMe ends a challenge for the reader of its letter, who says that somebody else began it: its
 // codes and links are void, and guessing at the address becomes slower. apply, which may be nil,
 // makes the application's own writes in the same commit, and learns whether the challenge had been
-// accepted already: then sessions should end. A second call does no harm.
+// accepted already: then sessions should end. It is not called for a challenge that is void already, and
+// a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
 func (s *Service) NotMe(ctx context.Context, link string, apply func(tx *sql.Tx, d Disowned) error) error {
 	c, err := s.byNotMeLink(ctx, link)
 	if err != nil {
 		return err
 	}
-	d := disowned(c)
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		t := s.In(tx)
 		ended, err := t.callOff(ctx, c, challenge.NotMe)
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
+		case ended:
+			err = t.brake(ctx, c.Mailbox)
+		default: // accepted, perhaps since it was read
+			c, err = t.rows.ChallengeOf(ctx, c.ID)
 		}
-		if ended {
-			now := s.now()
-			r, err := t.rows.LockFailures(ctx, "address:"+c.Mailbox, now)
-			if err != nil {
-				return err
-			}
-			r.Failures, r.At = r.Count(now)+brakeBy, now
-			if err := t.rows.SetFailures(ctx, "address:"+c.Mailbox, r); err != nil {
-				return err
-			}
+		if errors.Is(err, store.ErrNotFound) {
+			return ErrInvalid
 		}
-		if apply == nil {
-			return nil
+		if d := disowned(c); err == nil && apply != nil && !d.Void {
+			err = apply(tx, d)
 		}
-		return apply(tx, d)
+		return err
 	})
+}
+
+// brake counts wrong codes at a mailbox that nobody has typed.
+func (t Tx) brake(ctx context.Context, mailbox string) error {
+	now := t.s.now()
+	r, err := t.rows.LockFailures(ctx, "address:"+mailbox, now)
+	if err != nil {
+		return err
+	}
+	r.Failures, r.At = r.Count(now)+brakeBy, now
+	return t.rows.SetFailures(ctx, "address:"+mailbox, r)
 }

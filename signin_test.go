@@ -30,10 +30,10 @@ func onBoth(t *testing.T, test func(t *testing.T, k *illumicodetest.Kit), change
 // register makes a subject whose address is confirmed, and returns how many letters it has got.
 func register(t *testing.T, k *illumicodetest.Kit, subject, address string) int {
 	t.Helper()
+	n := len(k.Inbox.Letters(address)) + 1
 	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address, Name: "Mara"}, illumicode.Subject(subject)); err != nil {
 		t.Fatal(err)
 	}
-	n := len(k.Inbox.Letters(address)) + 1
 	if err := k.Service.Confirm(t.Context(), k.Token(k.Letter(address, n)), nil); err != nil {
 		t.Fatal(err)
 	}

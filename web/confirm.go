@@ -109,6 +109,7 @@ func undone(c illumicode.Change) string {
 	return "undo_stopped"
 }
 
+// doTakeBack does it. The cookie stays for its few minutes: whoever loads the page again is told the same.
 func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 	link := p.cookie(r, linkCookie)
 	var v page
@@ -129,6 +130,5 @@ func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 		p.refuse(w, r, err)
 		return
 	}
-	p.setCookie(w, linkCookie, "", 0)
 	p.render(w, r, http.StatusOK, "takeback.html", v)
 }

@@ -120,8 +120,10 @@ func TestTakeBackPages(t *testing.T) {
 	if len(s.told) != 0 {
 		t.Fatalf("looking has told the application %q", s.told)
 	}
-	if _, body := s.do(reader, "POST", "/not-me", nil); !strings.Contains(body, "are void") {
-		t.Errorf("not me:\n%s", body)
+	for range 2 { // the second time by loading the page again
+		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK || !strings.Contains(body, "are void") {
+			t.Errorf("not me: %d\n%s", r.StatusCode, body)
+		}
 	}
 	if _, body := s.do(reader, "GET", link(l.Text), nil); !strings.Contains(body, "are void") || strings.Contains(body, "<form") {
 		t.Errorf("the link once more:\n%s", body)
@@ -136,10 +138,9 @@ func TestTakeBackPages(t *testing.T) {
 	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "Take the change back?") || !strings.Contains(body, "new@skerry.example") {
 		t.Errorf("the page to undo:\n%s", body)
 	}
-	for i := range 2 {
-		r, body := s.do(reader, "POST", "/not-me", nil)
-		if want := []int{http.StatusOK, http.StatusNotFound}[i]; r.StatusCode != want || i == 0 && !strings.Contains(body, "the change is stopped") {
-			t.Errorf("undo, %d: %d\n%s", i, r.StatusCode, body)
+	for range 2 {
+		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK || !strings.Contains(body, "the change is stopped") {
+			t.Errorf("undo: %d\n%s", r.StatusCode, body)
 		}
 	}
 	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "the change is stopped") || strings.Contains(body, "<form") {
