@@ -118,15 +118,15 @@ func (t Tx) callOff(ctx context.Context, c store.Challenge, why string) (bool, e
 }
 
 // callOffID is callOff for a challenge of which only the id is at hand. One that is gone needs nothing.
-func (t Tx) callOffID(ctx context.Context, id, why string) error {
+func (t Tx) callOffID(ctx context.Context, id, why string) (bool, error) {
 	c, err := t.rows.ChallengeOf(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil
+		return false, nil
 	}
-	if err == nil {
-		_, err = t.callOff(ctx, c, why)
+	if err != nil {
+		return false, err
 	}
-	return err
+	return t.callOff(ctx, c, why)
 }
 
 // letterFor returns the delivery of a challenge's letter. It holds no secret and no data: both

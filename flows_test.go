@@ -33,29 +33,18 @@ func TestStepUp(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		do := func(act func(t illumicode.Tx) error) error {
-			tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer tx.Rollback()
-			if err := act(k.Service.In(tx)); err != nil {
-				return err
-			}
-			return tx.Commit()
-		}
 		accept := func(a illumicode.Action) error {
-			return do(func(tx illumicode.Tx) error { return tx.AcceptAction(t.Context(), proof, a) })
+			return inTx(t, k, func(tx illumicode.Tx) error { return tx.AcceptAction(t.Context(), proof, a) })
 		}
 		more := pay
 		more.Exact = []byte("pay 2500.00 to 4711")
 		if err := accept(more); !errors.Is(err, illumicode.ErrOtherAction) {
 			t.Errorf("another action: %v", err)
 		}
-		if err := do(func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrPurpose) {
+		if err := inTx(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrPurpose) {
 			t.Errorf("accepted without an action: %v", err)
 		}
-		if err := do(func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrPurpose) {
+		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrPurpose) {
 			t.Errorf("it signs in: %v", err)
 		}
 		if err := accept(pay); err != nil {
@@ -105,6 +94,24 @@ func TestNotMe(t *testing.T) {
 	})
 }
 
+// meanwhile calls do while a transaction in which accept has worked is open, and commits that when do has
+// read what stood before and waits.
+func meanwhile(t *testing.T, k *illumicodetest.Kit, accept func(illumicode.Tx) error, do func() error) error {
+	t.Helper()
+	done := make(chan error, 1)
+	if err := inTx(t, k, func(tx illumicode.Tx) error {
+		if err := accept(tx); err != nil {
+			return err
+		}
+		go func() { done <- do() }()
+		time.Sleep(100 * time.Millisecond)
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return <-done
+}
+
 // Whoever presses "this was not me" in the moment in which a stranger's code is accepted learns that it
 // was: the application must end that session.
 func TestNotMeTooLate(t *testing.T) {
@@ -116,24 +123,14 @@ func TestNotMeTooLate(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer tx.Rollback()
-		if _, err := k.Service.In(tx).AcceptSignIn(t.Context(), proof); err != nil {
-			t.Fatal(err)
-		}
 		var told illumicode.Disowned
-		pressed := make(chan error, 1)
-		go func() {
-			pressed <- k.Service.NotMe(t.Context(), notMeToken(t, l.Text), func(_ *sql.Tx, d illumicode.Disowned) error { told = d; return nil })
-		}()
-		time.Sleep(100 * time.Millisecond) // it has read the challenge, as open, and waits to end it
-		if err := tx.Commit(); err != nil {
-			t.Fatal(err)
-		}
-		if err := <-pressed; err != nil || !told.Done || told.Subject != "7" {
+		err = meanwhile(t, k, func(tx illumicode.Tx) error {
+			_, err := tx.AcceptSignIn(t.Context(), proof)
+			return err
+		}, func() error {
+			return k.Service.NotMe(t.Context(), notMeToken(t, l.Text), func(_ *sql.Tx, d illumicode.Disowned) error { told = d; return nil })
+		})
+		if err != nil || !told.Done || told.Subject != "7" {
 			t.Errorf("the application is told %+v, %v", told, err)
 		}
 	})

@@ -3,6 +3,9 @@ package illumicode_test
 import (
 	"os"
 	"testing"
+
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/illumicodetest"
 )
 
 func readFile(tb testing.TB, name string) string {
@@ -12,4 +15,18 @@ func readFile(tb testing.TB, name string) string {
 		tb.Fatal(err)
 	}
 	return string(raw)
+}
+
+// inTx runs act in a transaction of the application's, and rolls it back on an error.
+func inTx(tb testing.TB, k *illumicodetest.Kit, act func(illumicode.Tx) error) error {
+	tb.Helper()
+	tx, err := k.Service.Store().DB().BeginTx(tb.Context(), nil)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	defer tx.Rollback()
+	if err := act(k.Service.In(tx)); err != nil {
+		return err
+	}
+	return tx.Commit()
 }

@@ -304,7 +304,7 @@ func (t Tx) Accept(ctx context.Context, p Proof) error {
 	now := t.s.now()
 	switch p.purpose {
 	case challenge.Reverify:
-		frozen, err := t.makeChange(ctx, p, now)
+		frozen, err := t.makeChange(ctx, p)
 		if err != nil || frozen {
 			return errors.Join(err, t.rows.Record(ctx, p.accepted(ctx, now)))
 		}

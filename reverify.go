@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/core/challenge"
@@ -49,7 +50,7 @@ func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (P
 		return Pending{}, err
 	}
 	for _, id := range stopped {
-		if err := t.callOffID(ctx, id, challenge.Superseded); err != nil {
+		if _, err := t.callOffID(ctx, id, challenge.Superseded); err != nil {
 			return Pending{}, err
 		}
 	}
@@ -102,7 +103,7 @@ const changeID = "illumicode_change"
 
 // makeChange makes the change that an accepted proof is for, if it is for one. frozen says that the
 // account has a change that was taken back: then the proof counts for [Tx.Settle] alone.
-func (t Tx) makeChange(ctx context.Context, p Proof, now time.Time) (frozen bool, err error) {
+func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	if frozen, err = t.rows.AnyFrozen(ctx, p.subject); err != nil || frozen {
 		return frozen, err
 	}
@@ -166,47 +167,68 @@ func (s *Service) byUndoLink(ctx context.Context, link string) (store.Change, er
 // gives nobody the account:
 //
 //   - a change that is pending stops, and the old address goes on working;
-//   - one that was made is frozen: neither address signs anybody in or counts as confirmed, and both
-//     are asked to be proven anew. Then the application decides, by what else it knows, which one
-//     stays: [Tx.Settle].
+//   - one that was made is frozen: nobody signs in to the account, and neither address counts as
+//     confirmed, nor does any that was confirmed since the change was asked for; all are asked to be
+//     proven anew. Then the application decides, by what else it knows, which one stays: [Tx.Settle].
 //
 // apply, which may be nil, makes the application's own writes in the same commit, such as ending the
 // account's sessions. Of several callers one succeeds; the error matches those of
 // [Service.InspectUndo].
 func (s *Service) Undo(ctx context.Context, link string, apply func(tx *sql.Tx, c Change) error) (Change, error) {
-	c, err := s.byUndoLink(ctx, link)
-	if err != nil {
-		return Change{}, err
-	}
-	told := Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made, Ends: c.UndoEnds}
-	err = s.inTx(ctx, func(tx *sql.Tx) error {
-		if err := s.In(tx).undo(ctx, c); err != nil || apply == nil {
-			return err
+	for {
+		c, err := s.byUndoLink(ctx, link)
+		if err != nil {
+			return Change{}, err
 		}
-		return apply(tx, told)
-	})
-	s.Wake()
-	return told, err
+		told := Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made, Ends: c.UndoEnds}
+		err = s.inTx(ctx, func(tx *sql.Tx) error {
+			if err := s.In(tx).undo(ctx, c); err != nil || apply == nil {
+				return err
+			}
+			return apply(tx, told)
+		})
+		if errors.Is(err, errMoved) { // it was made, or taken back, since it was read
+			continue
+		}
+		s.Wake()
+		return told, err
+	}
 }
 
+// errMoved means that a change is not in the state any more in which it was read.
+var errMoved = errors.New("illumicode: the change has moved on")
+
 func (t Tx) undo(ctx context.Context, c store.Change) error {
-	now := t.s.now()
-	to := store.Stopped
 	if c.State == store.Made {
-		to = store.Frozen
+		return t.freeze(ctx, c)
 	}
-	moved, err := t.rows.MoveChange(ctx, c, to, now)
-	switch {
-	case err != nil:
+	// The challenge first, and with it the change: so does who accepts its proof.
+	stopped, err := t.callOffID(ctx, c.Challenge, challenge.Undone)
+	if err == nil && !stopped {
+		err = t.move(ctx, c, store.Stopped)
+	}
+	if err != nil {
 		return err
-	case !moved:
-		return ErrUsed
 	}
-	if to == store.Stopped {
-		if err := t.callOffID(ctx, c.Challenge, challenge.Undone); err != nil {
-			return err
-		}
-		return t.rows.RemoveUnconfirmed(ctx, c.Subject, c.New)
+	return t.rows.RemoveUnconfirmed(ctx, c.Subject, c.New)
+}
+
+func (t Tx) move(ctx context.Context, c store.Change, to store.ChangeState) error {
+	moved, err := t.rows.MoveChange(ctx, c, to, t.s.now())
+	if err == nil && !moved {
+		err = errMoved
+	}
+	return err
+}
+
+// takenBack is the reason for which addresses of a frozen account are stale.
+const takenBack = "the change of address was taken back"
+
+// freeze makes an account's addresses doubtful: the two of a change, and what was confirmed after it, by
+// further changes for one.
+func (t Tx) freeze(ctx context.Context, c store.Change) error {
+	if err := t.move(ctx, c, store.Frozen); err != nil {
+		return err
 	}
 	// What was begun before, by whichever side, must not end in a session.
 	open, err := t.rows.OpenOf(ctx, c.Subject)
@@ -218,17 +240,26 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 			return err
 		}
 	}
-	const reason = "the change of address was taken back"
 	proving, err := t.rows.ChallengeOf(ctx, c.Challenge)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	for _, one := range []struct{ address, mailbox, locale string }{{c.Old, c.OldMailbox, c.Locale}, {c.New, c.NewMailbox, proving.Locale}} {
-		step := store.Step{Subject: c.Subject, Mailbox: one.mailbox, At: now, What: "standing", Outcome: "stale: " + reason, Network: network(ctx)}
-		if err := t.rows.Doubt(ctx, c.Subject, one.address, one.mailbox, reason, step); err != nil {
+	all, err := t.rows.AddressesOf(ctx, c.Subject)
+	if err != nil {
+		return err
+	}
+	doubtful := []store.Address{{Address: c.Old, Mailbox: c.OldMailbox, Locale: c.Locale}, {Address: c.New, Mailbox: c.NewMailbox, Locale: proving.Locale}}
+	for _, a := range all {
+		if a.Standing.Held() && !a.Since.Before(c.Made) && a.Mailbox != c.OldMailbox && a.Mailbox != c.NewMailbox {
+			doubtful = append(doubtful, a)
+		}
+	}
+	for _, a := range doubtful {
+		step := store.Step{Subject: c.Subject, Mailbox: a.Mailbox, At: t.s.now(), What: "standing", Outcome: "stale: " + takenBack, Network: network(ctx)}
+		if err := t.rows.Doubt(ctx, c.Subject, a.Address, a.Mailbox, takenBack, step); err != nil {
 			return err
 		}
-		if err := t.ask(ctx, c.Subject, one.address, one.locale); err != nil {
+		if err := t.ask(ctx, c.Subject, a.Address, a.Locale); err != nil {
 			return err
 		}
 	}
@@ -246,44 +277,62 @@ func (t Tx) ask(ctx context.Context, subject, address, locale string) error {
 	return err
 }
 
-// Settle decides a change of address that was taken back after it was made: keep is the address,
-// the old one or the new, that stays with the subject; the other one is taken from it. keep must
-// have been proven since the change was taken back: else the error is [ErrNotConfirmed]. After any
-// error roll back. The proof alone must not decide, as either side may be the impostor: the
-// application, or its people, must know more.
+// Settle decides about an account of which a change of address was taken back after it was made: keep
+// is the address that stays with the subject. All others that are in doubt, by this change and by later
+// ones, are taken from it, and it is frozen no longer. keep must have been proven since the change was
+// taken back: else the error is [ErrNotConfirmed]. After any error roll back. The proof alone must not
+// decide, as either side may be the impostor: the application, or its people, must know more.
 func (t Tx) Settle(ctx context.Context, id, keep string) error {
 	now := t.s.now()
 	to, err := message.ParseRecipient(keep)
 	if err != nil {
 		return err
 	}
-	c, err := t.rows.SettleChange(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return ErrNothingPending
-	}
+	changes, err := t.rows.SettleChanges(ctx, id)
 	if err != nil {
 		return err
 	}
-	mailbox, other, otherMailbox := to.Mailbox(), c.Old, c.OldMailbox
-	switch mailbox {
-	case c.NewMailbox:
-	case c.OldMailbox:
-		other, otherMailbox = c.New, c.NewMailbox
-	default:
+	if len(changes) == 0 {
+		return ErrNothingPending
+	}
+	subject := changes[0].Subject
+	doubtful, err := t.rows.AddressesOf(ctx, subject)
+	if err != nil {
+		return err
+	}
+	doubtful = slices.DeleteFunc(doubtful, func(a store.Address) bool { return a.Reason != takenBack })
+	var frozen time.Time // last
+	var proof string
+	for _, c := range changes {
+		doubtful = append(doubtful, store.Address{Address: c.Old, Mailbox: c.OldMailbox}, store.Address{Address: c.New, Mailbox: c.NewMailbox})
+		if c.Frozen.After(frozen) {
+			frozen, proof = c.Frozen, c.Challenge
+		}
+	}
+	at := slices.IndexFunc(doubtful, func(a store.Address) bool { return a.Mailbox == to.Mailbox() })
+	if at < 0 {
 		return ErrNotConfirmed
 	}
-	proven, err := t.rows.ProvenSince(ctx, c.Subject, mailbox, c.Frozen)
+	kept := doubtful[at]
+	proven, err := t.rows.ProvenSince(ctx, subject, kept.Mailbox, frozen)
 	if err != nil || !proven {
 		return errors.Join(err, ErrNotConfirmed)
 	}
-	if err := t.rows.RemoveAddress(ctx, c.Subject, other); err != nil {
-		return err
+	for _, a := range doubtful {
+		if a.Address == kept.Address {
+			continue
+		}
+		if err := t.rows.RemoveAddress(ctx, subject, a.Address); err != nil {
+			return err
+		}
+		if a.Mailbox != kept.Mailbox {
+			if err := t.rows.ReleaseMailbox(ctx, subject, a.Mailbox); err != nil {
+				return err
+			}
+		}
 	}
-	if err := t.rows.ReleaseMailbox(ctx, c.Subject, otherMailbox); err != nil {
-		return err
-	}
-	step := store.Step{Challenge: c.Challenge, Subject: c.Subject, Mailbox: mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled", Network: network(ctx)}
-	held, err := t.rows.Confirm(ctx, to.String(), t.s.thumbs(mailbox), step)
+	step := store.Step{Challenge: proof, Subject: subject, Mailbox: kept.Mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled", Network: network(ctx)}
+	held, err := t.rows.Confirm(ctx, kept.Address, t.s.thumbs(kept.Mailbox), step)
 	if err != nil || !held {
 		return errors.Join(err, ErrHeld)
 	}

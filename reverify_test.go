@@ -164,15 +164,7 @@ func TestUndoMade(t *testing.T) {
 			}
 		}
 		settle := func(keep string) error {
-			tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer tx.Rollback()
-			if err := k.Service.In(tx).Settle(t.Context(), frozen.ID, keep); err != nil {
-				return err
-			}
-			return tx.Commit()
+			return inTx(t, k, func(tx illumicode.Tx) error { return tx.Settle(t.Context(), frozen.ID, keep) })
 		}
 		if err := settle(mara); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that was not proven since: %v", err)

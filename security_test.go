@@ -16,6 +16,7 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/core/challenge"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -172,12 +173,7 @@ func TestSubjectSwap(t *testing.T) {
 	if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "m@skerry.example"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	tx, err := k.Service.Store().DB().BeginTx(t.Context(), &sql.TxOptions{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer tx.Rollback()
-	if err := k.Service.In(tx).Accept(t.Context(), proof); !errors.Is(err, illumicode.ErrUsed) {
+	if err := inTx(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrUsed) {
 		t.Errorf("a proof of an address that was corrected since: %v", err)
 	}
 }
@@ -193,15 +189,11 @@ func TestOwnPurpose(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer tx.Rollback()
-		if p, err = k.Service.In(tx).Begin(t.Context(), admission, illumicode.Ask{Purpose: purpose, Subject: "7"}); err != nil {
+		defer k.Service.Wake()
+		return inTx(t, k, func(tx illumicode.Tx) error {
+			p, err = tx.Begin(t.Context(), admission, illumicode.Ask{Purpose: purpose, Subject: "7"})
 			return err
-		}
-		return errors.Join(tx.Commit(), func() error { k.Service.Wake(); return nil }())
+		})
 	}
 	for _, wrong := range []string{"signup", "stepup", "pilot", ""} {
 		if err := begin(wrong); err == nil {
@@ -239,17 +231,108 @@ func TestFrozenMeanwhile(t *testing.T) {
 		if _, err := k.Service.Undo(t.Context(), undo, nil); err != nil {
 			t.Fatal(err)
 		}
-		tx, err := k.Service.Store().DB().BeginTx(t.Context(), nil)
+		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); err == nil {
+			t.Error("a proof from before signs in")
+		}
+		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the code from before: %v", err)
+		}
+	})
+}
+
+// A change that is taken back in the moment in which it is made is not made for good.
+func TestUndoTooLate(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p, undo := changeTo(t, k, newMara, n+1)
+		proof, err := k.Service.Prove(t.Context(), p.Ticket, k.Letter(newMara, 1).Code())
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer tx.Rollback()
-		if who, err := k.Service.In(tx).AcceptSignIn(t.Context(), proof); err == nil {
-			t.Errorf("a proof from before signs in %+v", who)
+		var told illumicode.Change
+		err = meanwhile(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }, func() error {
+			_, err := k.Service.Undo(t.Context(), undo, func(_ *sql.Tx, c illumicode.Change) error { told = c; return nil })
+			return err
+		})
+		if err != nil || !told.Made || confirmed(t, k, "7") {
+			t.Errorf("the application is told %+v, %v; confirmed %t", told, err, confirmed(t, k, "7"))
 		}
-		tx.Rollback()
-		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
-			t.Errorf("the code from before: %v", err)
+	})
+}
+
+// A thief who changes the address again, or adds one, does not keep the account by that: the first
+// change, taken back, takes with it all that came after.
+func TestUndoFurtherChanges(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		const third, fourth, late = "third@skerry.example", "fourth@skerry.example", "late@skerry.example"
+		ctx, svc := t.Context(), k.Service
+		n := register(t, k, "7", mara)
+		p, undo := changeTo(t, k, newMara, n+1)
+		code := func(p illumicode.Pending, address string) {
+			t.Helper()
+			if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(address, 1).Code(), nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		code(p, newMara)
+		p, err := svc.ChangeAddress(ctx, "7", newMara, illumicode.Request{Address: third})
+		if err != nil {
+			t.Fatal(err)
+		}
+		code(p, third)
+		if p, err = svc.Signup(ctx, illumicode.Request{Address: fourth}, illumicode.Subject("7")); err != nil {
+			t.Fatal(err)
+		}
+		code(p, fourth)
+		frozen, err := svc.Undo(ctx, undo, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		stillFrozen := func(after string) {
+			t.Helper()
+			if confirmed(t, k, "7") {
+				t.Errorf("%s: confirmed: %v", after, standings(t, k, "7"))
+			}
+		}
+		stillFrozen("taken back")
+		if p, err = svc.Signup(ctx, illumicode.Request{Address: late}, illumicode.Subject("7")); err != nil {
+			t.Fatal(err)
+		}
+		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); err == nil {
+			t.Error("a frozen account gets another address")
+		}
+		stillFrozen("another address tried")
+		if err := svc.Confirm(ctx, k.Token(k.Letter(third, 2)), nil); err != nil {
+			t.Fatal(err)
+		}
+		stillFrozen("the thief's address proven again")
+		if err := inTx(t, k, func(tx illumicode.Tx) error {
+			return tx.MarkStale(ctx, "7", fourth, true, "a letter came back")
+		}); err != nil {
+			t.Fatal(err)
+		}
+		stillFrozen("a letter came back, which grants no time of grace")
+		asked := k.Inbox.Letters(mara)
+		if err := svc.Confirm(ctx, k.Token(k.Letter(mara, len(asked))), nil); err != nil {
+			t.Fatal(err)
+		}
+		if err := svc.Settle(ctx, frozen.ID, "nobody@skerry.example", nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
+			t.Errorf("settled for an address that is not in doubt: %v", err)
+		}
+		if err := svc.Settle(ctx, frozen.ID, mara, nil); err != nil {
+			t.Fatal(err)
+		}
+		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {
+			t.Errorf("after it was settled: %v", got)
+		}
+		if _, err := svc.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara}); err != nil {
+			t.Errorf("the owner changes the address: %v", err)
+		}
+		if p, err = svc.Signup(ctx, illumicode.Request{Address: third}, illumicode.Subject("8")); err != nil {
+			t.Fatal(err)
+		}
+		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(third, 3).Code(), nil); err != nil {
+			t.Errorf("the thief's mailbox is not free: %v", err)
 		}
 	})
 }

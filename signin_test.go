@@ -200,8 +200,10 @@ func TestStrangerCannotLockOwnerOut(t *testing.T) {
 		if _, err := k.Service.SignInCode(t.Context(), owner.Ticket, mine, nil); err != nil {
 			t.Errorf("the owner's code, after the stranger: %v", err)
 		}
+		n += opened
+		k.Letter(mara, n)
 		p := signIn(t, k, illumicode.Request{Address: mara, Browser: who.Browser})
-		n += opened + 1
+		n++
 		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter(mara, n).Code(), nil); err != nil {
 			t.Errorf("the known browser, after the stranger: %v", err)
 		}

@@ -126,13 +126,17 @@ func (t Tx) RemoveUnconfirmed(ctx context.Context, subject, address string) erro
 	return err
 }
 
+// relied are the addresses that an application relies on: an address on which it does not any more must
+// not get another time of grace.
+const relied = `(standing = 'confirmed' OR standing IN ('stale', 'bounced') AND grace_ends > 0)`
+
 var setStanding = q(`UPDATE illumicode_address SET standing = ?, since = ?, reason = ?, grace_ends = ?, asked = 0
-	WHERE subject = ? AND mailbox = ? AND standing <> ? AND standing IN ('confirmed', 'stale', 'bounced')`)
+	WHERE subject = ? AND mailbox = ? AND standing <> ? AND ` + relied)
 
 var setBounced = q(`UPDATE illumicode_address SET standing = 'bounced', since = ?, reason = ?, grace_ends = ?, asked = ?
-	WHERE mailbox = ? AND standing IN ('confirmed', 'stale')`)
+	WHERE mailbox = ? AND standing <> 'bounced' AND ` + relied)
 
-// SetBounced makes a mailbox bounced for every subject that had confirmed it. They count as asked just
+// SetBounced makes a mailbox bounced for every subject that relies on it. They count as asked just
 // now: a letter that asks would come back as well.
 func (t Tx) SetBounced(ctx context.Context, mailbox, reason string, grace, now time.Time) error {
 	_, err := t.exec(ctx, setBounced, millis(now), reason, millis(grace), millis(now), mailbox)
@@ -153,7 +157,8 @@ var (
 )
 
 // SetStanding changes how an address of a subject stands that has been confirmed, and reports whether
-// it did: not if it stood so already, is not the subject's, or never was confirmed.
+// it did: not if it stood so already, is not the subject's, or is not confirmed and not in a time of
+// grace.
 func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing Standing, reason string, grace, now time.Time) (bool, error) {
 	n, err := t.exec(ctx, setStanding, string(standing), millis(now), reason, millis(grace), subject, mailbox, string(standing))
 	return n > 0, err
@@ -163,6 +168,12 @@ func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing S
 func (s *Store) Addresses(ctx context.Context, subject string) ([]Address, error) {
 	rows, err := s.query(ctx, selectAddresses, subject)
 	return collect(s, rows, err, scanAddress)
+}
+
+// AddressesOf is [Store.Addresses] in a transaction.
+func (t Tx) AddressesOf(ctx context.Context, subject string) ([]Address, error) {
+	rows, err := t.query(ctx, selectAddresses, subject)
+	return collect(t.s, rows, err, scanAddress)
 }
 
 // AddressesAt returns what is known of a mailbox, for every subject that has it.

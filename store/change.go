@@ -44,14 +44,15 @@ func scanChange(r scanner) (c Change, err error) {
 }
 
 var (
-	insertChange     = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
-	selectChange     = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE id = ?`)
-	selectChangeFor  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE challenge = ?`)
-	selectChanges    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
-	selectUndoOver   = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
-	moveChange       = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
-	stopChangeOf     = q(`UPDATE illumicode_change SET state = 'stopped' WHERE challenge = ? AND state = 'pending'`)
-	settleChange     = q(`UPDATE illumicode_change SET state = 'settled' WHERE id = ? AND state = 'frozen' RETURNING ` + changeColumns)
+	insertChange    = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	selectChange    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE id = ?`)
+	selectChangeFor = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE challenge = ?`)
+	selectChanges   = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
+	selectUndoOver  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
+	moveChange      = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
+	stopChangeOf    = q(`UPDATE illumicode_change SET state = 'stopped' WHERE challenge = ? AND state = 'pending'`)
+	settleChanges   = q(`UPDATE illumicode_change SET state = 'settled' WHERE subject = (SELECT subject FROM illumicode_change WHERE id = ? AND state = 'frozen')
+		AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made FROM illumicode_change WHERE id = ?)) RETURNING ` + changeColumns)
 	anyFrozen        = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
 	moveToCorrected  = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
 	stopOtherChanges = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending' RETURNING challenge`)
@@ -96,10 +97,11 @@ func (t Tx) StopChangeOf(ctx context.Context, challenge string) error {
 	return err
 }
 
-// SettleChange ends the freeze of a change and returns it; [ErrNotFound] if it is not frozen.
-func (t Tx) SettleChange(ctx context.Context, id string) (Change, error) {
-	rows, err := t.query(ctx, settleChange, id)
-	return one(t.s, rows, err, scanChange)
+// SettleChanges ends the freeze of a subject of which a change is frozen. It settles that one with any
+// other that is frozen, and what was made since, and returns them; none if it is not frozen.
+func (t Tx) SettleChanges(ctx context.Context, id string) ([]Change, error) {
+	rows, err := t.query(ctx, settleChanges, id, id)
+	return collect(t.s, rows, err, scanChange)
 }
 
 // AnyFrozen reports whether a subject has a change that was taken back and is not settled.
