@@ -129,6 +129,23 @@ func (t Tx) callOffID(ctx context.Context, id, why string) (bool, error) {
 	return t.callOff(ctx, c, why)
 }
 
+// callOffOpen calls off what is open of a subject: all of it, or at one mailbox.
+func (t Tx) callOffOpen(ctx context.Context, subject, mailbox, why string) error {
+	open, err := t.rows.OpenOf(ctx, subject)
+	if err != nil {
+		return err
+	}
+	for _, one := range open {
+		if mailbox != "" && one.Mailbox != mailbox {
+			continue
+		}
+		if _, err := t.callOff(ctx, one, why); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // letterFor returns the delivery of a challenge's letter. It holds no secret and no data: both
 // are made from the challenge when the letter is composed.
 func (s *Service) letterFor(ctx context.Context, c store.Challenge, now time.Time) store.Delivery {

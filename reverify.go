@@ -118,7 +118,10 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 		return false, errors.Join(err, ErrCalledOff)
 	}
 	// The mailbox stays the subject's until nobody can take the change back: nobody else may confirm
-	// it meanwhile.
+	// it meanwhile. What was begun there must not bring the address back.
+	if err := t.callOffOpen(ctx, c.Subject, c.OldMailbox, challenge.Moved); err != nil {
+		return false, err
+	}
 	return false, t.rows.RemoveAddress(ctx, c.Subject, c.Old)
 }
 
@@ -231,14 +234,8 @@ func (t Tx) freeze(ctx context.Context, c store.Change) error {
 		return err
 	}
 	// What was begun before, by whichever side, must not end in a session.
-	open, err := t.rows.OpenOf(ctx, c.Subject)
-	if err != nil {
+	if err := t.callOffOpen(ctx, c.Subject, "", challenge.Undone); err != nil {
 		return err
-	}
-	for _, one := range open {
-		if _, err := t.callOff(ctx, one, challenge.Undone); err != nil {
-			return err
-		}
 	}
 	proving, err := t.rows.ChallengeOf(ctx, c.Challenge)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -317,6 +314,10 @@ func (t Tx) Settle(ctx context.Context, id, keep string) error {
 	proven, err := t.rows.ProvenSince(ctx, subject, kept.Mailbox, frozen)
 	if err != nil || !proven {
 		return errors.Join(err, ErrNotConfirmed)
+	}
+	// What the others have begun meanwhile, or were asked, must not bring them back.
+	if err := t.callOffOpen(ctx, subject, "", challenge.Undone); err != nil {
+		return err
 	}
 	for _, a := range doubtful {
 		if a.Address == kept.Address {

@@ -50,6 +50,9 @@ func standings(t *testing.T, k *illumicodetest.Kit, subject string) map[string]s
 func TestChangeAddress(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n := register(t, k, "7", mara)
+		begun := signIn(t, k, illumicode.Request{Address: mara})
+		n++
+		begunCode := k.Letter(mara, n).Code()
 		p, undo := changeTo(t, k, newMara, n+1)
 		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] != store.Unconfirmed {
 			t.Errorf("while it is pending: %v", got)
@@ -59,6 +62,9 @@ func TestChangeAddress(t *testing.T) {
 		}
 		if got := standings(t, k, "7"); len(got) != 1 || got[newMara] != store.Confirmed {
 			t.Errorf("after it was made: %v", got)
+		}
+		if _, err := k.Service.SignInCode(t.Context(), begun.Ticket, begunCode, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("a sign-in that was begun at the old address: %v; %v", err, standings(t, k, "7"))
 		}
 		signIn(t, k, illumicode.Request{Address: newMara})
 		if l := k.Letter(newMara, 2); l.Code() == "" {

@@ -325,6 +325,12 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {
 			t.Errorf("after it was settled: %v", got)
 		}
+		if err := svc.Confirm(ctx, k.Token(k.Letter(newMara, 3)), nil); err == nil {
+			t.Errorf("the thief's letter that asked still works: %v", standings(t, k, "7"))
+		}
+		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); err == nil {
+			t.Errorf("what the thief began meanwhile still works: %v", standings(t, k, "7"))
+		}
 		if _, err := svc.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara}); err != nil {
 			t.Errorf("the owner changes the address: %v", err)
 		}

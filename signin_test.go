@@ -230,8 +230,11 @@ func TestSignInSupersedesItsOwn(t *testing.T) {
 	for _, wait := range waits { // each is one more letter, and waits as a resend does
 		_, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: mara, Ticket: p.Ticket})
 		soon, ok := errors.AsType[*illumicode.TooSoonError](err)
-		if left := soon.At.Sub(k.Service.Now()).Round(time.Second); !ok || left != wait {
-			t.Fatalf("at once: %v, in %v; want to wait for %v", err, left, wait)
+		if !ok {
+			t.Fatalf("at once: %v", err)
+		}
+		if left := soon.At.Sub(k.Service.Now()); left > wait || left < wait-5*time.Second { // some of it has passed
+			t.Fatalf("it has to wait for %v, want %v", left, wait)
 		}
 		k.Clock.Move(wait)
 		p2 := signIn(t, k, illumicode.Request{Address: mara, Ticket: p.Ticket})

@@ -25,7 +25,8 @@ const (
 	Superseded = "superseded" // its browser began another one
 	NotMe      = "not me"     // its reader says that somebody else began it
 	Corrected  = "corrected"  // its address was mistyped, and another one took its place
-	Undone     = "undone"     // the change of address that it was for was taken back
+	Undone     = "undone"     // a change of its subject's address was taken back
+	Moved      = "moved"      // its subject has another address now
 	Lapsed     = "lapsed"     // nobody proved it in time
 	ByOperator = "operator"   // somebody at a keyboard ended it
 )

@@ -1,9 +1,19 @@
 -- Least privilege: what each kind of process needs. Name the roles as you like, and grant them to
--- the users that log in. The owner of the tables migrates.
-
-CREATE ROLE illumicode_web NOLOGIN;     -- begins and confirms flows, enqueues and cancels
-CREATE ROLE illumicode_worker NOLOGIN;  -- delivers, expands lists, takes events, sweeps
-CREATE ROLE illumicode_events NOLOGIN;  -- reports events, and sees nothing
+-- the users that log in. The owner of the tables migrates, and runs this again after an upgrade: it does
+-- no harm, and roles belong to all databases of a server.
+--
+-- illumicode_web      begins and confirms flows, enqueues and cancels
+-- illumicode_worker   delivers, expands lists, takes events, sweeps
+-- illumicode_events   reports events, and sees nothing
+DO $$
+DECLARE name text;
+BEGIN
+  FOREACH name IN ARRAY ARRAY['illumicode_web', 'illumicode_worker', 'illumicode_events'] LOOP
+    IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = name) THEN
+      EXECUTE format('CREATE ROLE %I NOLOGIN', name);
+    END IF;
+  END LOOP;
+END $$;
 
 GRANT SELECT ON illumicode_migration, illumicode_address, illumicode_holder, illumicode_challenge, illumicode_delivery,
   illumicode_ended, illumicode_outbox, illumicode_attempt, illumicode_worker, illumicode_attachment, illumicode_attachment_piece,
@@ -35,7 +45,7 @@ GRANT DELETE ON illumicode_delivery, illumicode_ended, illumicode_attempt, illum
 GRANT INSERT ON illumicode_event TO illumicode_events;
 
 -- A worker says of an address that it has bounced, and nothing better.
-CREATE FUNCTION illumicode_only_bounced() RETURNS trigger LANGUAGE plpgsql AS $$
+CREATE OR REPLACE FUNCTION illumicode_only_bounced() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   IF NEW.standing <> OLD.standing AND NEW.standing <> 'bounced' AND pg_has_role(current_user, 'illumicode_worker', 'MEMBER')
       AND NOT pg_has_role(current_user, 'illumicode_web', 'MEMBER') THEN
@@ -43,5 +53,5 @@ BEGIN
   END IF;
   RETURN NEW;
 END $$;
-CREATE TRIGGER illumicode_only_bounced BEFORE UPDATE OF standing ON illumicode_address
+CREATE OR REPLACE TRIGGER illumicode_only_bounced BEFORE UPDATE OF standing ON illumicode_address
   FOR EACH ROW EXECUTE FUNCTION illumicode_only_bounced();
