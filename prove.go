@@ -272,13 +272,19 @@ func (t Tx) accept(ctx context.Context, p Proof) error {
 		return ErrExpired
 	}
 	won, err := t.rows.Accept(ctx, p.challenge, p.action, now)
-	if err != nil {
+	if err != nil || won {
 		return err
 	}
-	if !won {
+	c, err := t.rows.ChallengeOf(ctx, p.challenge)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return ErrExpired
+	case err == nil && c.State == challenge.Accepted:
 		return ErrUsed
+	case err == nil: // ended since it was proven, or its account is frozen
+		return ErrCalledOff
 	}
-	return nil
+	return err
 }
 
 // accepted returns the line of the trail that says so.
@@ -288,9 +294,9 @@ func (p Proof) accepted(ctx context.Context, now time.Time) store.Step {
 
 // Accept makes a proof effective in the application's transaction: the challenge is accepted and
 // the address confirmed for its subject. Of all callers with proofs of one challenge exactly one
-// succeeds; the others get [ErrUsed]. After a rollback Accept may be called again with the same
-// proof. [ErrHeld] and [ErrExpired] mean: roll back. A change of address is then made, and what
-// was its old address confirms nothing any more.
+// succeeds; the others get [ErrUsed], or [ErrCalledOff] if it was ended since or its account is frozen.
+// After a rollback Accept may be called again with the same proof. [ErrHeld] and [ErrExpired] mean:
+// roll back. A change of address is then made, and what was its old address confirms nothing any more.
 //
 // It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]) and proofs that
 // are good for one action only ([Tx.AcceptAction]).

@@ -173,7 +173,7 @@ func TestSubjectSwap(t *testing.T) {
 	if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "m@skerry.example"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := inTx(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrUsed) {
+	if err := inTx(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrCalledOff) {
 		t.Errorf("a proof of an address that was corrected since: %v", err)
 	}
 }
@@ -231,8 +231,8 @@ func TestFrozenMeanwhile(t *testing.T) {
 		if _, err := k.Service.Undo(t.Context(), undo, nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); err == nil {
-			t.Error("a proof from before signs in")
+		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("a proof from before: %v", err)
 		}
 		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("the code from before: %v", err)
@@ -298,8 +298,8 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if p, err = svc.Signup(ctx, illumicode.Request{Address: late}, illumicode.Subject("7")); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); err == nil {
-			t.Error("a frozen account gets another address")
+		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("a frozen account gets another address: %v", err)
 		}
 		stillFrozen("another address tried")
 		if err := svc.Confirm(ctx, k.Token(k.Letter(third, 2)), nil); err != nil {

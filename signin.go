@@ -136,8 +136,8 @@ func (s *Service) knownBrowser(sealed, mailbox string) string {
 }
 
 // AcceptSignIn is [Tx.Accept] for sign-ins: of all callers with proofs of one challenge exactly one
-// may make a session. The error matches [ErrUsed], [ErrExpired], [ErrOtherBrowser], or [ErrPurpose]
-// for a proof of anything else.
+// may make a session. The error matches [ErrUsed], [ErrCalledOff], [ErrExpired], [ErrOtherBrowser], or
+// [ErrPurpose] for a proof of anything else.
 func (t Tx) AcceptSignIn(ctx context.Context, p Proof) (SignedIn, error) {
 	switch {
 	case p.purpose != challenge.SignIn:

@@ -74,7 +74,7 @@ func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (sto
 
 // AcceptAction is [Tx.Accept] for a proof that is good for one action: the caller says which one it
 // is about to do, in the same transaction, and gets [ErrOtherAction] if the proof is for another.
-// Of all callers exactly one succeeds; the others get [ErrUsed].
+// Of all callers exactly one succeeds; the others get [ErrUsed], or [ErrCalledOff] if it was ended since.
 func (t Tx) AcceptAction(ctx context.Context, p Proof, action Action) error {
 	if p.purpose != challenge.StepUp {
 		return ErrPurpose
