@@ -90,7 +90,7 @@ func TestClocksThatDiffer(t *testing.T) {
 	for _, skew := range []time.Duration{-10 * time.Minute, 10 * time.Minute} {
 		kits = append(kits, illumicodetest.New(t, withPier(t), onPostgres(t, conn), func(c *illumicode.Config) {
 			c.Now = func() time.Time { return time.Now().Add(skew) }
-			c.Providers, c.Outbox.Poll, c.Outbox.Lease = []provider.Provider{way}, 20*time.Millisecond, 300*time.Millisecond
+			c.Providers, c.Outbox.Poll, c.Outbox.Lease = []provider.Provider{way}, 20*time.Millisecond, 3*time.Second
 			c.Outbox.Senders = 2
 		}))
 	}
@@ -105,7 +105,7 @@ func TestClocksThatDiffer(t *testing.T) {
 	}
 	for deadline := time.Now().Add(30 * time.Second); len(way.Letters()) < 300 && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
 	}
-	time.Sleep(400 * time.Millisecond) // longer than a lease
+	time.Sleep(400 * time.Millisecond) // who takes the other for dead has sent its letters again by now
 	if n := len(way.Letters()); n != 300 {
 		t.Errorf("%d letters went out, want 300", n)
 	}

@@ -34,6 +34,9 @@ func strangers(n int) iter.Seq2[illumicode.Recipient, error] {
 	}
 }
 
+// The storm takes harbour's line down for so many of the codes.
+const lineDown, lineBack = 5, 15
+
 // Storm cancels the day's sailings for n passengers, lets others register while the notices go
 // out, and tells how each lane fares. The error is what went wrong, or a letter that is missing.
 func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
@@ -57,10 +60,10 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 	defer tick.Stop()
 	last, lastAt := 0, time.Now()
 	for i := 0; ; i++ {
-		switch i { // the storm takes harbour's line down for a while
-		case 5:
+		switch i {
+		case lineDown:
 			d.harbour.set(true)
-		case 15:
+		case lineBack:
 			d.harbour.set(false)
 		}
 		took, err := d.registerOne(ctx, i)
@@ -83,7 +86,7 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 		s.Rate = float64(s.Sent-last) / time.Since(lastAt).Seconds()
 		last, lastAt = s.Sent, time.Now()
 		out.StormNow(s)
-		if s.Left == 0 && s.Lists == 0 {
+		if s.Left == 0 && s.Lists == 0 && i > lineBack {
 			break
 		}
 	}

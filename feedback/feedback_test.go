@@ -1,6 +1,7 @@
 package feedback_test
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/smtp"
+	"net/textproto"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -177,37 +179,36 @@ func TestLMTP(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	say := func(line, want string) {
+	conn.SetDeadline(time.Now().Add(20 * time.Second))
+	replies := textproto.NewReader(bufio.NewReader(conn))
+	say := func(line string, want int) {
 		t.Helper()
 		if line != "" {
 			fmt.Fprintf(conn, "%s\r\n", line)
 		}
-		buf := make([]byte, 4096)
-		conn.SetReadDeadline(time.Now().Add(10 * time.Second))
-		n, err := conn.Read(buf)
-		if err != nil || !strings.HasPrefix(string(buf[:n]), want) {
-			t.Fatalf("%.40q is answered %q, %v; want %s", line, buf[:n], err, want)
+		if _, said, err := replies.ReadResponse(want); err != nil {
+			t.Fatalf("%.40q is answered %q, %v; want %d", line, said, err, want)
 		}
 	}
-	transaction := func(want string) {
+	transaction := func(want int) {
 		t.Helper()
-		say("MAIL FROM:<>", "250")
-		say("RCPT TO:<"+d.path+">", "250")
-		say("RCPT TO:<mara@ternisle.example>", "550")
-		say("DATA", "354")
+		say("MAIL FROM:<>", 250)
+		say("RCPT TO:<"+d.path+">", 250)
+		say("RCPT TO:<mara@ternisle.example>", 550)
+		say("DATA", 354)
 		say(strings.TrimSuffix(bounce(d.path, "words"), "\r\n")+"\r\n.", want)
 	}
-	say("", "220")
-	say("LHLO mx.ternisle.example", "250")
+	say("", 220)
+	say("LHLO mx.ternisle.example", 250)
 	st := d.Service.Store()
 	if _, err := st.DB().Exec("ALTER TABLE illumicode_feedback RENAME TO elsewhere"); err != nil {
 		t.Fatal(err)
 	}
-	transaction("451")
+	transaction(451)
 	if _, err := st.DB().Exec("ALTER TABLE elsewhere RENAME TO illumicode_feedback"); err != nil {
 		t.Fatal(err)
 	}
-	transaction("250")
+	transaction(250)
 	d.wait(t, "bounced ")
 }
 

@@ -243,7 +243,7 @@ func TestMigratePrints(t *testing.T) {
 	if out := p.must("migrate", "--print"); !strings.Contains(out, "CREATE TABLE illumicode_delivery") {
 		t.Errorf("migrate --print:\n%.200s", out)
 	}
-	if out := p.must("migrate", "--print", "--for", "postgres"); !strings.Contains(out, "BYTEA") || strings.Contains(out, "SERIAL_KEY") || !strings.Contains(out, "CREATE ROLE illumicode_worker") {
+	if out := p.must("migrate", "--print", "--for", "postgres"); !strings.Contains(out, "BYTEA") || strings.Contains(out, "SERIAL_KEY") || !strings.Contains(out, "TO illumicode_worker;") {
 		t.Errorf("migrate --print --for postgres:\n%.200s", out)
 	}
 	if out := p.must("migrate"); !strings.Contains(out, "nothing to do") {
