@@ -34,8 +34,8 @@ var (
 	ErrNoTries = errors.New("illumicode: no tries left for a code")
 	// ErrTooSoon matches a request, a resend or a try that came too early; see [TooSoonError].
 	ErrTooSoon = errors.New("illumicode: too soon")
-	// ErrNothingPending means that a subject has no signup to be reminded of.
-	ErrNothingPending = errors.New("illumicode: no signup is pending")
+	// ErrNothingPending means that a subject has no signup to be reminded of, or no change to be settled.
+	ErrNothingPending = errors.New("illumicode: nothing is pending")
 	// ErrHeld means that another subject holds the address as confirmed. Roll back.
 	ErrHeld = errors.New("illumicode: another subject holds this address")
 	// ErrStuck means that a transaction of the service's own could not begin in time.

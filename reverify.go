@@ -277,9 +277,10 @@ func (t Tx) ask(ctx context.Context, subject, address, locale string) error {
 // Settle decides about an account of which a change of address was taken back after it was made: keep
 // is the address that stays with the subject. All others that are in doubt, by this change and by later
 // ones, are taken from it, and it is frozen no longer. keep must have been proven since the change was
-// taken back: else the error is [ErrNotConfirmed]. After any error roll back. The proof alone must not
-// decide, as either side may be the impostor: the application, or its people, must know more.
-func (t Tx) Settle(ctx context.Context, id, keep string) error {
+// taken back: else the error is [ErrNotConfirmed]; it is [ErrNothingPending] if nothing is frozen. After
+// any error roll back. The proof alone must not decide, as either side may be the impostor: the
+// application, or its people, must know more, and reason says for the trail what.
+func (t Tx) Settle(ctx context.Context, id, keep, reason string) error {
 	now := t.s.now()
 	to, err := message.ParseRecipient(keep)
 	if err != nil {
@@ -332,7 +333,7 @@ func (t Tx) Settle(ctx context.Context, id, keep string) error {
 			}
 		}
 	}
-	step := store.Step{Challenge: proof, Subject: subject, Mailbox: kept.Mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled", Network: network(ctx)}
+	step := store.Step{Challenge: proof, Subject: subject, Mailbox: kept.Mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled: " + cmp.Or(reason, "no reason given"), Network: network(ctx)}
 	held, err := t.rows.Confirm(ctx, kept.Address, t.s.thumbs(kept.Mailbox), step)
 	if err != nil || !held {
 		return errors.Join(err, ErrHeld)
@@ -342,9 +343,9 @@ func (t Tx) Settle(ctx context.Context, id, keep string) error {
 
 // Settle is [Tx.Settle] in one call. apply, which may be nil, makes the application's own writes in the
 // same commit, such as opening the account again.
-func (s *Service) Settle(ctx context.Context, id, keep string, apply func(tx *sql.Tx) error) error {
+func (s *Service) Settle(ctx context.Context, id, keep, reason string, apply func(tx *sql.Tx) error) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		if err := s.In(tx).Settle(ctx, id, keep); err != nil || apply == nil {
+		if err := s.In(tx).Settle(ctx, id, keep, reason); err != nil || apply == nil {
 			return err
 		}
 		return apply(tx)

@@ -170,7 +170,7 @@ func TestUndoMade(t *testing.T) {
 			}
 		}
 		settle := func(keep string) error {
-			return inTx(t, k, func(tx illumicode.Tx) error { return tx.Settle(t.Context(), frozen.ID, keep) })
+			return inTx(t, k, func(tx illumicode.Tx) error { return tx.Settle(t.Context(), frozen.ID, keep, "seen at the desk") })
 		}
 		if err := settle(mara); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that was not proven since: %v", err)

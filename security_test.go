@@ -316,10 +316,10 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if err := svc.Confirm(ctx, k.Token(k.Letter(mara, len(asked))), nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.Settle(ctx, frozen.ID, "nobody@skerry.example", nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
+		if err := svc.Settle(ctx, frozen.ID, "nobody@skerry.example", "", nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that is not in doubt: %v", err)
 		}
-		if err := svc.Settle(ctx, frozen.ID, mara, nil); err != nil {
+		if err := svc.Settle(ctx, frozen.ID, mara, "", nil); err != nil {
 			t.Fatal(err)
 		}
 		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {

@@ -99,11 +99,12 @@ type (
 	undoneOut struct {
 		Change  string `json:"change" about:"its id, for settling it"`
 		Subject string `json:"subject"`
-		Frozen  bool   `json:"frozen" about:"it was in effect: neither address signs in until you settle it"`
+		Frozen  bool   `json:"frozen" about:"it was in effect: nobody signs in until you settle it"`
 	}
 	settleIn struct {
 		Change string `json:"change" is:"required" about:"its id, as taking it back has told it"`
-		Keep   string `json:"keep" is:"required" about:"the address that stays with the subject: the old one or the new, proven since"`
+		Keep   string `json:"keep" is:"required" about:"the address that stays with the subject, proven since; the others that are in doubt are taken from it"`
+		Reason string `json:"reason" about:"on whose word, and why: for the trail"`
 	}
 	takenOut struct {
 		Taken int `json:"taken"`
@@ -180,7 +181,7 @@ func (a *API) calls() []call {
 			}),
 		serve(a, "POST", "/v1/settle", "Decide a change of address that was taken back after it was made: you know which side is the owner", true, ok,
 			func(r *http.Request, in settleIn) (doneOut, error) {
-				err := svc.Settle(r.Context(), in.Change, in.Keep, nil)
+				err := svc.Settle(r.Context(), in.Change, in.Keep, in.Reason, nil)
 				return doneOut{err == nil}, err
 			}),
 		serve(a, "GET", "/v1/subjects/{subject}", "Tell whether a subject has a confirmed address", true, ok,

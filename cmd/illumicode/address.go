@@ -15,7 +15,7 @@ import (
 
 func (a *app) address() *cobra.Command {
 	return group("address", "Addresses: what is known of them, and what people at a keyboard may do with them",
-		a.addressShow(), a.addressConfirm(), a.addressSuppress(), a.addressRestore(), a.addressForget(), a.addressImport())
+		a.addressShow(), a.addressConfirm(), a.addressSettle(), a.addressSuppress(), a.addressRestore(), a.addressForget(), a.addressImport())
 }
 
 // onService runs fn with the service of the configuration.
@@ -109,6 +109,10 @@ func (a *app) story(s illumicode.Story) {
 	}
 	for _, c := range s.Changes {
 		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State, clock(c.Made))
+		if c.State == store.Frozen {
+			a.line("    TAKEN BACK at %s: nobody signs in to the account until it is decided which address stays:", clock(c.Frozen))
+			a.line("    illumicode address settle %s --keep ADDRESS --reason WHY", c.ID)
+		}
 	}
 	if len(s.Deliveries) > 0 {
 		a.line("")
@@ -187,6 +191,37 @@ func (a *app) addressConfirm() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&subject, "subject", "", "whose address it is")
+	cmd.Flags().StringVar(&reason, "reason", "", "on whose word, and why")
+	return cmd
+}
+
+func (a *app) addressSettle() *cobra.Command {
+	var keep, reason string
+	cmd := &cobra.Command{
+		Use:   "settle CHANGE --keep ADDRESS --reason WHY",
+		Short: "Decide which address an account keeps whose change of address was taken back",
+		Args:  oneArg("the id of a change, as `illumicode address show` tells it"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if keep == "" || reason == "" {
+				return misuse{errors.New("address settle wants --keep, the address that stays, and --reason: on whose word, and why")}
+			}
+			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
+				err := svc.Settle(cmd.Context(), args[0], keep, reason, nil)
+				switch {
+				case errors.Is(err, illumicode.ErrNothingPending):
+					return fmt.Errorf("no change with the id %s is frozen", args[0])
+				case errors.Is(err, illumicode.ErrNotConfirmed):
+					return fmt.Errorf("%s was not proven since the change was taken back, or is none of its addresses: its owner must follow the link of the letter that asked", keep)
+				case err != nil:
+					return err
+				}
+				return a.print(map[string]string{"kept": keep}, func() {
+					a.line("%s stays; what else was in doubt is taken from the account, and people sign in again.", keep)
+				})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&keep, "keep", "", "the address that stays with the account")
 	cmd.Flags().StringVar(&reason, "reason", "", "on whose word, and why")
 	return cmd
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/inbox"
 )
 
 // The operator's verbs on addresses: backfill, the story, suppress, restore, confirm, forget.
@@ -56,6 +58,71 @@ func TestAddressVerbs(t *testing.T) {
 		if _, errOut, code := p.do(append([]string{"address"}, args...)...); code != exitMisused || errOut == "" {
 			t.Errorf("address %v: exit %d\n%s", args, code, errOut)
 		}
+	}
+}
+
+// An account whose change of address was taken back is seen to be frozen, and settled by a person, once
+// the address that stays was proven.
+func TestAddressSettle(t *testing.T) {
+	p := newPlace(t)
+	const mara, thief = "mara@ternisle.example", "thief@skerry.example"
+	last := func(to string) *inbox.Letter {
+		t.Helper()
+		p.must("deliver", "--until-empty")
+		all := p.inbox.Letters(to)
+		return all[len(all)-1]
+	}
+	confirm := func(l *inbox.Letter) {
+		t.Helper()
+		u, err := url.Parse(l.Link())
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.with(func(svc *illumicode.Service) {
+			if err := svc.Confirm(t.Context(), u.Query().Get("t"), nil); err != nil {
+				t.Fatal(err)
+			}
+		})
+	}
+	p.with(func(svc *illumicode.Service) {
+		if err := svc.ConfirmAddress(t.Context(), "7", mara, "a test"); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := svc.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: thief}); err != nil {
+			t.Fatal(err)
+		}
+	})
+	confirm(last(thief))
+	_, undo, _ := strings.Cut(last(mara).Text, "/not-me?t=")
+	p.with(func(svc *illumicode.Service) {
+		if _, err := svc.Undo(t.Context(), strings.Fields(undo)[0], nil); err != nil {
+			t.Fatal(err)
+		}
+	})
+	_, shown, ok := strings.Cut(p.must("address", "show", mara), "illumicode address settle ")
+	if !ok {
+		t.Fatalf("a frozen account is not shown:\n%s", p.must("address", "show", mara))
+	}
+	id := shown[:36]
+	settle := []string{"address", "settle", id, "--keep", mara, "--reason", "showed a ticket"}
+	if _, errOut, code := p.do(settle...); code != exitFailed || !strings.Contains(errOut, "was not proven since") {
+		t.Errorf("before its owner has proven it: exit %d, %s", code, errOut)
+	}
+	confirm(last(mara))
+	if out := p.must(settle...); !strings.Contains(out, mara+" stays") {
+		t.Error(out)
+	}
+	if _, errOut, code := p.do(settle...); code != exitFailed || !strings.Contains(errOut, "is frozen") {
+		t.Errorf("twice: exit %d, %s", code, errOut)
+	}
+	if out := p.must("address", "show", mara); strings.Contains(out, "TAKEN BACK") || !strings.Contains(out, "the change was settled: showed a ticket") {
+		t.Errorf("afterwards:\n%s", out)
+	}
+	if out := p.must("address", "show", thief); strings.Contains(out, "confirmed for subject") {
+		t.Errorf("the thief's, afterwards:\n%s", out)
+	}
+	if _, errOut, code := p.do("address", "settle", id); code != exitMisused || !strings.Contains(errOut, "--keep") {
+		t.Errorf("without --keep: exit %d, %s", code, errOut)
 	}
 }
 

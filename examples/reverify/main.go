@@ -81,7 +81,7 @@ func main() {
 		}
 	}
 	fmt.Printf("asked:   the account has %q\n", quay.Must(svc.Address(ctx, "7")))
-	quay.Check(svc.Settle(ctx, taken.ID, second, func(tx *sql.Tx) error {
+	quay.Check(svc.Settle(ctx, taken.ID, second, "showed ticket 4711 at the desk", func(tx *sql.Tx) error {
 		_, err := tx.Exec("UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
 		return err
 	}))
