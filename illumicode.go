@@ -212,7 +212,7 @@ func New(c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	ctx, cancel := context.WithTimeout(context.Background(), starting)
 	defer cancel()
 	if err := c.Store.Ready(ctx); err != nil {
 		return nil, err
@@ -315,6 +315,10 @@ type Tx struct {
 	s    *Service
 	rows store.Tx
 }
+
+// starting is how long [New] waits for the database: some hundred queries are prepared, one after the
+// other, and it may be far away.
+const starting = 30 * time.Second
 
 // patience is how long the service's own transactions wait for a connection or a lock.
 const patience = 5 * time.Second
