@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"fmt"
 	"os/exec"
 	"strings"
@@ -29,6 +30,7 @@ func capsAcrossProcesses(t *testing.T, p *place) {
 	var workers []*exec.Cmd
 	begin := func() {
 		w := tool(t, "--config", p.config, "deliver")
+		w.Stderr = new(bytes.Buffer) // for interrupt
 		if err := w.Start(); err != nil {
 			t.Fatal(err)
 		}

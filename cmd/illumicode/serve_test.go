@@ -52,7 +52,7 @@ func interrupt(t *testing.T, cmd *exec.Cmd) {
 		t.Error(err)
 	}
 	if err := cmd.Wait(); err != nil {
-		t.Errorf("%v, interrupted: %v", cmd.Args, err)
+		t.Errorf("%v, interrupted: %v\n%v", cmd.Args, err, cmd.Stderr) // a buffer, where the test has set one
 	}
 }
 
