@@ -108,6 +108,9 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	if c.State != store.Pending { // taken back in the moment in which it was corrected
+		return false, ErrCalledOff
+	}
 	if moved, err := t.rows.MoveChange(ctx, c, store.Made, time.Time{}); err != nil || !moved {
 		return false, errors.Join(err, ErrCalledOff)
 	}
