@@ -1,5 +1,6 @@
 // Package illumicodetest gives an application's tests a whole service: a database in memory, a clock that
-// the test moves, and a capture inbox that letters reach over real SMTP.
+// the test moves, and a capture inbox that letters reach over real SMTP, one after the other, those of one
+// lane in the order in which they were asked for.
 //
 //	kit := illumicodetest.New(t)
 //	pending, err := kit.Service.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("7"))
@@ -105,7 +106,7 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 		Store: st, Keys: ring, From: from, Providers: []provider.Provider{k.Way}, Now: k.Clock.Now,
 		Site:   illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
 		Log:    slog.New(slog.NewTextHandler(k.Log, nil)),
-		Outbox: outbox.Config{Poll: 20 * time.Millisecond, Retry: retry.Policy{Base: 20 * time.Millisecond}},
+		Outbox: outbox.Config{Senders: 1, Poll: 20 * time.Millisecond, Retry: retry.Policy{Base: 20 * time.Millisecond}},
 	}
 	for _, fn := range change {
 		fn(&c)

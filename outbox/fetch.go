@@ -1,8 +1,10 @@
 package outbox
 
 import (
+	"cmp"
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode/store"
@@ -73,6 +75,9 @@ func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bo
 	if err != nil {
 		return false, err
 	}
+	slices.SortFunc(claimed, func(a, b store.Delivery) int { // a database returns them as it likes
+		return cmp.Or(a.Due.Compare(b.Due), strings.Compare(a.ID, b.ID))
+	})
 	w.marks[lane].claimed(claimed, now)
 	w.queue.put(lane, w.screened(ctx, claimed))
 	w.cfg.Observer.Claimed(lane, len(claimed))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -376,5 +377,24 @@ func TestNobodyWorks(t *testing.T) {
 	}
 	if sum, err := st.Summary(t.Context(), now.Add(61*time.Second)); err != nil || sum.NobodyWorks(now.Add(61*time.Second)) {
 		t.Errorf("a worker was seen just now: %+v, %v", sum, err)
+	}
+}
+
+// One sender takes what has been due the longest first, however the database returns a claim.
+func TestOldestFirst(t *testing.T) {
+	st, harbour := openStore(t), &way{name: "harbour"}
+	const n = 20
+	var want []string
+	for i := range n { // the last one is the oldest
+		address := fmt.Sprintf("p%d@ternisle.example", i)
+		put(t, st, address, store.Normal, func(d *store.Delivery) { d.Due = d.Due.Add(-time.Duration(i) * time.Second) })
+		want = append(want, address)
+	}
+	slices.Reverse(want)
+	c := quick
+	c.Senders = 1
+	run(t, st, c, harbour)
+	if !slices.Equal(harbour.sent, want) {
+		t.Errorf("they went in the order %v", harbour.sent)
 	}
 }
