@@ -185,8 +185,8 @@ func (s *Service) byTicket(ctx context.Context, ticket string) (c store.Challeng
 
 // Resend sends the letter of a ticket's challenge again, with the same proof while that has a
 // useful life left, and with a fresh one until the hard cap. One that still waits is brought forward
-// instead of doubled. The limits hold for it: [TooSoonError] says when it will do. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired] or
-// [ErrInvalid].
+// instead of doubled. The limits hold for it: [TooSoonError] says when it will do. The error matches
+// [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired] or [ErrInvalid].
 func (s *Service) Resend(ctx context.Context, ticket string) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
