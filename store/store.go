@@ -55,6 +55,10 @@ type Dialect struct {
 	// to the server instead of one for each.
 	Together bool
 
+	// Unprepared says that the connection has no memory for prepared queries, as behind a pooler that gives
+	// it to others between transactions.
+	Unprepared bool
+
 	// Pipeline runs statements as one transaction in one round trip, or returns [ErrNoPipeline]. Nil where there
 	// is no trip to spare.
 	Pipeline func(ctx context.Context, db *sql.DB, all []Statement) error
@@ -162,12 +166,15 @@ func (t Tx) all(ctx context.Context, g *group, args ...[]any) error {
 	return nil
 }
 
-// Ready checks that the tables are those of this version and prepares every query: inside a
-// caller's transaction no further connection may be asked for, as the pool may have only one.
+// Ready checks that the tables are those of this version and prepares every query, where queries are
+// prepared: inside a caller's transaction no further connection may be asked for, as the pool may have only one.
 // The error matches [ErrNotMigrated] or [ErrNewer] where that is the cause.
 func (s *Store) Ready(ctx context.Context) error {
 	if err := s.checkVersion(ctx); err != nil {
 		return err
+	}
+	if s.dialect.Unprepared {
+		return nil
 	}
 	all := slices.Clone(queries)
 	for _, g := range groups {
@@ -264,7 +271,36 @@ type sqlRunner struct {
 	tx *sql.Tx // nil where each query is a transaction of its own
 }
 
-func (r sqlRunner) stmt(ctx context.Context, query string) (*sql.Stmt, error) {
+// A statement is a query with its words, prepared or not.
+type statement interface {
+	ExecContext(ctx context.Context, args ...any) (sql.Result, error)
+	QueryContext(ctx context.Context, args ...any) (*sql.Rows, error)
+}
+
+// A spelled statement is not prepared.
+type spelled struct {
+	by interface { // *sql.DB or *sql.Tx
+		ExecContext(ctx context.Context, words string, args ...any) (sql.Result, error)
+		QueryContext(ctx context.Context, words string, args ...any) (*sql.Rows, error)
+	}
+	words string
+}
+
+func (s spelled) ExecContext(ctx context.Context, args ...any) (sql.Result, error) {
+	return s.by.ExecContext(ctx, s.words, args...)
+}
+
+func (s spelled) QueryContext(ctx context.Context, args ...any) (*sql.Rows, error) {
+	return s.by.QueryContext(ctx, s.words, args...)
+}
+
+func (r sqlRunner) statement(ctx context.Context, query string) (statement, error) {
+	switch {
+	case r.s.dialect.Unprepared && r.tx == nil:
+		return spelled{r.s.db, r.s.Words(query)}, nil
+	case r.s.dialect.Unprepared:
+		return spelled{r.tx, r.s.Words(query)}, nil
+	}
 	st, err := r.s.prepare(ctx, query)
 	if err != nil || r.tx == nil {
 		return st, err
@@ -273,7 +309,7 @@ func (r sqlRunner) stmt(ctx context.Context, query string) (*sql.Stmt, error) {
 }
 
 func (r sqlRunner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
-	st, err := r.stmt(ctx, query)
+	st, err := r.statement(ctx, query)
 	if err != nil {
 		return 0, err
 	}
@@ -285,7 +321,7 @@ func (r sqlRunner) Exec(ctx context.Context, query string, args ...any) (int64, 
 }
 
 func (r sqlRunner) Query(ctx context.Context, query string, args ...any) (Rows, error) {
-	st, err := r.stmt(ctx, query)
+	st, err := r.statement(ctx, query)
 	if err != nil {
 		return nil, err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"sync"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -18,25 +17,13 @@ func In(st *store.Store, tx pgx.Tx) store.Tx { return st.Through(runner{tx}) }
 
 type runner struct{ tx pgx.Tx }
 
-// inPgx keeps what queries are in PostgreSQL's words; they are few, and always the same.
-var inPgx sync.Map // of string to string
-
-func words(query string) string {
-	if v, ok := inPgx.Load(query); ok {
-		return v.(string)
-	}
-	text := rewrite(query)
-	inPgx.Store(query, text)
-	return text
-}
-
 func (r runner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
-	tag, err := r.tx.Exec(ctx, words(query), args...)
+	tag, err := r.tx.Exec(ctx, Words(query), args...)
 	return tag.RowsAffected(), err
 }
 
 func (r runner) Query(ctx context.Context, query string, args ...any) (store.Rows, error) {
-	rows, err := r.tx.Query(ctx, words(query), args...)
+	rows, err := r.tx.Query(ctx, Words(query), args...)
 	return pgxRows{rows}, err
 }
 
@@ -62,7 +49,7 @@ func pipeline(ctx context.Context, db *sql.DB, all []store.Statement) error {
 		}
 		var batch pgx.Batch
 		for _, one := range all {
-			batch.Queue(words(one.Query), one.Args...)
+			batch.Queue(Words(one.Query), one.Args...)
 		}
 		results := own.Conn().SendBatch(ctx, &batch)
 		for _, one := range all {

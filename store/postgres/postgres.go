@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -39,6 +40,9 @@ type Options struct {
 // Open opens the database that a connection string or URL names (libpq's keywords, as in
 // "host=db dbname=ferry"). A password is better left to PGPASSWORD or a service file. It connects
 // once; errors say what to do.
+//
+// Through a pooler that gives connections away between transactions, and does not keep prepared statements,
+// add default_query_exec_mode=cache_describe to the string, and set [Options.Listen].
 func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 	cfg, err := pgx.ParseConfig(conn)
 	if err != nil {
@@ -81,7 +85,7 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 		return nil, fmt.Errorf("postgres: the server has version %d.%d; 13 or newer is needed", version/10000, version%10000)
 	}
 	d := store.Dialect{
-		Name: "postgres", Explain: explain, Rewrite: rewrite, Together: true, Pipeline: pipeline,
+		Name: "postgres", Explain: explain, Rewrite: Words, Unprepared: forgets(ctx, db), Together: true, Pipeline: pipeline,
 		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
 		Columns: `SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
 			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' AND table_name LIKE 'illumicode!_%' ESCAPE '!' AND data_type = 'text' ORDER BY 1, 2`,
@@ -108,6 +112,24 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 		d.Listen = func(ctx context.Context, wake func()) error { return listen(ctx, cfg, wake) }
 	}
 	return store.New(db, d, owned), nil
+}
+
+// forgets reports whether the connections are set up not to keep prepared statements. Those of another driver
+// are thought to keep them.
+func forgets(ctx context.Context, db *sql.DB) bool {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return false // the next query says so
+	}
+	defer conn.Close()
+	mode := pgx.QueryExecModeCacheStatement
+	conn.Raw(func(c any) error {
+		if own, ok := c.(*stdlib.Conn); ok {
+			mode = own.Conn().Config().DefaultQueryExecMode
+		}
+		return nil
+	})
+	return mode != pgx.QueryExecModeCacheStatement
 }
 
 // listen calls wake for each notification until ctx or the connection ends.
@@ -150,8 +172,18 @@ var types = strings.NewReplacer(
 //go:embed roles.sql
 var Roles string
 
-// Words returns a statement of package store in PostgreSQL's words, for printing migrations.
-func Words(text string) string { return rewrite(text) }
+// Words returns a statement of package store in PostgreSQL's words.
+func Words(query string) string {
+	if v, ok := spelled.Load(query); ok {
+		return v.(string)
+	}
+	text := rewrite(query)
+	spelled.Store(query, text)
+	return text
+}
+
+// spelled keeps the words of queries; they are few, and always the same.
+var spelled sync.Map // of string to string
 
 // rewrite turns the store's SQL into PostgreSQL's: numbered parameters and its own types.
 func rewrite(text string) string {
@@ -181,6 +213,8 @@ func explain(err error) error {
 		return fmt.Errorf("%w: %w", store.ErrData, err)
 	}
 	switch e.Code {
+	case "42P05", "26000": // a prepared statement that is there already, or is not
+		return fmt.Errorf("postgres: this is a pooler that gives connections away between transactions; add default_query_exec_mode=cache_describe to the connection string: %w", err)
 	case "25P02":
 		return fmt.Errorf("postgres: a statement before this one failed and aborted the transaction; roll it back: %w", err)
 	case "42501":

@@ -32,6 +32,34 @@ func openAt(tb testing.TB, conn string) *store.Store {
 
 func TestConformance(t *testing.T) { storetest.Run(t, open) }
 
+// The same with connections that keep no prepared statement, as a pooler gives them.
+func TestConformanceUnprepared(t *testing.T) {
+	storetest.Run(t, func(tb testing.TB) *store.Store {
+		return openAt(tb, pgtest.Fresh(tb)+" default_query_exec_mode=cache_describe")
+	})
+}
+
+// Whoever connects through such a pooler without saying so is told what to say.
+func TestForgottenStatements(t *testing.T) {
+	st, err := postgres.Open(t.Context(), pgtest.Fresh(t), postgres.Options{Connections: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Ready(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.DB().Exec("DEALLOCATE ALL"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Summary(t.Context(), time.Now()); err == nil || !strings.Contains(err.Error(), "add default_query_exec_mode=cache_describe") {
+		t.Errorf("%v", err)
+	}
+}
+
 // Eight processes migrate one database at once: each step is done once.
 func TestMigrateAtOnce(t *testing.T) {
 	conn := pgtest.Fresh(t)
