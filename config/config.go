@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -404,7 +405,7 @@ func (f *File) Keyring() (*token.Keyring, error) {
 	if err != nil {
 		return nil, f.wrong("keys.file", "cannot be read: %v; make it with `illumicode keys new --out %s`", err, f.Keys.File)
 	}
-	if info.Mode().Perm()&0o077 != 0 {
+	if info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" { // where modes do not tell
 		return nil, f.wrong("keys.file", "is readable by others (mode %v); chmod 600 %s, and consider its keys known to them", info.Mode().Perm(), f.Keys.File)
 	}
 	raw, err := os.ReadFile(path)

@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	_ "time/tzdata" // for machines without the database of time zones, as in bare containers
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
