@@ -30,7 +30,8 @@ const channel = "illumicode"
 type Options struct {
 	// Listen is the connection string of the session that listens for new deliveries: it must
 	// reach the server itself, not a pooler that gives connections away between transactions.
-	// Empty means the string of Open; "off" leaves workers to their poll, as Use does by default.
+	// Empty means the string of Open, unless that is such a pooler's; "off" leaves workers to their poll, as Use
+	// does by default.
 	Listen string
 
 	Connections int    // of the pool at most; 0 or less means 24
@@ -58,7 +59,8 @@ func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 	db.SetMaxOpenConns(o.Connections)
 	db.SetMaxIdleConns(o.Connections)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	if o.Listen == "" {
+	pooled := cfg.DefaultQueryExecMode != pgx.QueryExecModeCacheStatement
+	if o.Listen == "" && !pooled {
 		o.Listen = conn
 	}
 	st, err := use(ctx, db, o, true)
@@ -70,9 +72,6 @@ func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 
 // Use returns a store on the application's own pool, which stays the application's to close.
 func Use(ctx context.Context, db *sql.DB, o Options) (*store.Store, error) {
-	if o.Listen == "" {
-		o.Listen = "off"
-	}
 	return use(ctx, db, o, false)
 }
 
@@ -101,7 +100,12 @@ func use(ctx context.Context, db *sql.DB, o Options, owned bool) (*store.Store, 
 	if durable == "off" {
 		d.Warnings = append(d.Warnings, "PostgreSQL synchronous_commit is off on the application's connections: a crash of the server can lose commits")
 	}
-	if o.Listen != "off" {
+	switch o.Listen {
+	case "off", "":
+		if owned && o.Listen == "" {
+			d.Warnings = append(d.Warnings, "behind a pooler nobody can listen, so that workers find new letters by their poll alone; name the server itself in postgres_listen (Options.Listen), or say \"off\"")
+		}
+	default:
 		cfg, err := pgx.ParseConfig(o.Listen)
 		if err != nil {
 			return nil, errors.New("postgres: Options.Listen cannot be read as a connection string")

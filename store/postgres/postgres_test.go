@@ -34,9 +34,13 @@ func TestConformance(t *testing.T) { storetest.Run(t, open) }
 
 // The same with connections that keep no prepared statement, as a pooler gives them.
 func TestConformanceUnprepared(t *testing.T) {
-	storetest.Run(t, func(tb testing.TB) *store.Store {
+	open := func(tb testing.TB) *store.Store {
 		return openAt(tb, pgtest.Fresh(tb)+" default_query_exec_mode=cache_describe")
-	})
+	}
+	if said := open(t).Warnings(); len(said) != 1 || !strings.Contains(said[0], "postgres_listen") {
+		t.Errorf("that nobody listens is said so: %q", said)
+	}
+	storetest.Run(t, open)
 }
 
 // Whoever connects through such a pooler without saying so is told what to say.
