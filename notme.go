@@ -111,13 +111,18 @@ func (s *Service) NotMe(ctx context.Context, link string, apply func(tx *sql.Tx,
 		return err
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		t := s.In(tx)
+		t, name, now := s.In(tx), "address:"+c.Mailbox, s.now()
+		r, err := t.rows.LockFailures(ctx, name, now) // first, as sign-ins do, which end challenges too
+		if err != nil {
+			return err
+		}
 		ended, err := t.callOff(ctx, c, challenge.NotMe)
 		switch {
 		case err != nil:
 			return err
 		case ended:
-			err = t.brake(ctx, c.Mailbox)
+			r.Failures, r.At = r.Count(now)+brakeBy, now
+			err = t.rows.SetFailures(ctx, name, r)
 		default: // accepted, perhaps since it was read
 			c, err = t.rows.ChallengeOf(ctx, c.ID)
 		}
@@ -129,15 +134,4 @@ func (s *Service) NotMe(ctx context.Context, link string, apply func(tx *sql.Tx,
 		}
 		return err
 	})
-}
-
-// brake counts wrong codes at a mailbox that nobody has typed.
-func (t Tx) brake(ctx context.Context, mailbox string) error {
-	now := t.s.now()
-	r, err := t.rows.LockFailures(ctx, "address:"+mailbox, now)
-	if err != nil {
-		return err
-	}
-	r.Failures, r.At = r.Count(now)+brakeBy, now
-	return t.rows.SetFailures(ctx, "address:"+mailbox, r)
 }
