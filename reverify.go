@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/core/challenge"
@@ -39,14 +40,24 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 
 func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (Pending, error) {
 	now := t.s.now()
-	stopped, err := t.rows.StopChanges(ctx, from.Subject)
+	earlier, err := t.rows.PendingChanges(ctx, from.Subject)
 	if err != nil {
 		return Pending{}, err
 	}
-	for _, id := range stopped {
-		if _, err := t.callOffID(ctx, id, challenge.Superseded); err != nil {
+	for _, c := range earlier { // the challenge first, and with it the change: so does who accepts its proof
+		if _, err := t.callOffID(ctx, c.Challenge, challenge.Superseded); err != nil {
 			return Pending{}, err
 		}
+		if _, err := t.rows.MoveChange(ctx, c, store.Stopped, time.Time{}); err != nil {
+			return Pending{}, err
+		}
+	}
+	addresses, err := t.rows.AddressesOf(ctx, from.Subject)
+	if err != nil {
+		return Pending{}, err
+	}
+	if _, err := confirmedAmong(addresses, from.Mailbox); err != nil { // an earlier change was made since
+		return Pending{}, err
 	}
 	p, err := t.begin(ctx, a, start{purpose: challenge.Reverify, subject: from.Subject})
 	if err != nil {
@@ -108,7 +119,12 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if c.State != store.Pending { // taken back in the moment in which it was corrected
+	addresses, err := t.rows.AddressesOf(ctx, c.Subject)
+	if err != nil {
+		return false, err
+	}
+	has := slices.ContainsFunc(addresses, func(a store.Address) bool { return a.Mailbox == c.OldMailbox && a.Standing.Held() })
+	if c.State != store.Pending || !has { // taken back in the moment in which it was corrected, or another change was made
 		return false, ErrCalledOff
 	}
 	if moved, err := t.rows.MoveChange(ctx, c, store.Made, time.Time{}); err != nil || !moved {

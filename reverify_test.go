@@ -230,23 +230,29 @@ func TestLanguageOfLetters(t *testing.T) {
 	})
 }
 
-// A change that was stopped is not made by a proof that was left open.
-func TestStoppedChangeStaysStopped(t *testing.T) {
-	k := illumicodetest.New(t)
-	n := register(t, k, "7", mara)
-	p, _ := changeTo(t, k, newMara, n+1)
-	changes, err := k.Service.Store().Changes(t.Context(), "7")
-	if err != nil || len(changes) != 1 {
-		t.Fatal(changes, err)
-	}
-	if err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error { return tx.StopChangeOf(t.Context(), changes[0].Challenge) }); err != nil {
-		t.Fatal(err)
-	}
-	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
-		t.Errorf("its code: %v", err)
-	}
-	if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] == store.Confirmed {
-		t.Error(got)
+// A change that was stopped, or whose old address is the subject's no more, is not made by a proof that was
+// left open.
+func TestChangeWithoutGround(t *testing.T) {
+	for name, pull := range map[string]func(context.Context, store.Tx, store.Change) error{
+		"stopped":          func(ctx context.Context, tx store.Tx, c store.Change) error { return tx.StopChangeOf(ctx, c.Challenge) },
+		"another was made": func(ctx context.Context, tx store.Tx, c store.Change) error { return tx.RemoveAddress(ctx, "7", mara) },
+	} {
+		k := illumicodetest.New(t)
+		n := register(t, k, "7", mara)
+		p, _ := changeTo(t, k, newMara, n+1)
+		changes, err := k.Service.Store().Changes(t.Context(), "7")
+		if err != nil || len(changes) != 1 {
+			t.Fatal(changes, err)
+		}
+		if err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error { return pull(t.Context(), tx, changes[0]) }); err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("%s: its code: %v", name, err)
+		}
+		if got := standings(t, k, "7"); got[newMara] == store.Confirmed {
+			t.Errorf("%s: %v", name, got)
+		}
 	}
 }
 

@@ -260,6 +260,26 @@ func TestUndoTooLate(t *testing.T) {
 	})
 }
 
+// A change that is asked for in the moment in which an earlier one is made begins nothing: what it changes is
+// the account's address no more.
+func TestChangeTooLate(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p, _ := changeTo(t, k, newMara, n+1)
+		proof, err := k.Service.Prove(t.Context(), p.Ticket, k.Letter(newMara, 1).Code())
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = meanwhile(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }, func() error {
+			_, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: "m@skerry.example"})
+			return err
+		})
+		if got := standings(t, k, "7"); !errors.Is(err, illumicode.ErrNotConfirmed) || len(got) != 1 || got[newMara] != store.Confirmed {
+			t.Errorf("%v; %v", err, got)
+		}
+	})
+}
+
 // A thief who changes the address again, or adds one, does not keep the account by that: the first
 // change, taken back, takes with it all that came after.
 func TestUndoFurtherChanges(t *testing.T) {

@@ -64,6 +64,10 @@ func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (sto
 	if err != nil {
 		return store.Address{}, err
 	}
+	return confirmedAmong(addresses, mailbox)
+}
+
+func confirmedAmong(addresses []store.Address, mailbox string) (store.Address, error) {
 	for _, a := range addresses {
 		if a.Mailbox == mailbox && a.Standing == store.Confirmed {
 			return a, nil

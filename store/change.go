@@ -53,10 +53,10 @@ var (
 	stopChangeOf    = q(`UPDATE illumicode_change SET state = 'stopped' WHERE challenge = ? AND state = 'pending'`)
 	settleChanges   = q(`UPDATE illumicode_change SET state = 'settled' WHERE subject = (SELECT subject FROM illumicode_change WHERE id = ? AND state = 'frozen')
 		AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made FROM illumicode_change WHERE id = ?)) RETURNING ` + changeColumns)
-	anyFrozen        = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
-	moveToCorrected  = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
-	stopOtherChanges = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending' RETURNING challenge`)
-	provenSince      = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND accepted > ?)`)
+	anyFrozen       = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
+	moveToCorrected = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
+	pendingChanges  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? AND state = 'pending'`)
+	provenSince     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND accepted > ?)`)
 )
 
 // InsertChange adds a change that is pending.
@@ -116,10 +116,10 @@ func (t Tx) CorrectChange(ctx context.Context, from, to, address, mailbox string
 	return err
 }
 
-// StopChanges stops what changes of a subject are pending, and returns their challenges.
-func (t Tx) StopChanges(ctx context.Context, subject string) ([]string, error) {
-	rows, err := t.query(ctx, stopOtherChanges, subject)
-	return collect(t.s, rows, err, scanText)
+// PendingChanges returns what changes of a subject are pending.
+func (t Tx) PendingChanges(ctx context.Context, subject string) ([]Change, error) {
+	rows, err := t.query(ctx, pendingChanges, subject)
+	return collect(t.s, rows, err, scanChange)
 }
 
 // UndoOver returns up to n changes that were made and can no longer be taken back.
