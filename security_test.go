@@ -240,6 +240,34 @@ func TestFrozenMeanwhile(t *testing.T) {
 	})
 }
 
+// A sign-in or a step-up that was begun at an address which its subject does not have any more comes to
+// nothing, and does not bring it back.
+func TestAddressGone(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		in := signIn(t, k, illumicode.Request{Address: mara})
+		inCode := k.Letter(mara, n+1).Code()
+		pay := illumicode.Action{Exact: []byte("pay"), Words: "pay"}
+		up, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara}, pay)
+		if err != nil {
+			t.Fatal(err)
+		}
+		upCode := k.Letter(mara, n+2).Code()
+		if err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error { return tx.RemoveAddress(t.Context(), "7", mara) }); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, inCode, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the sign-in: %v", err)
+		}
+		if err := k.Service.ActionCode(t.Context(), up.Ticket, upCode, pay, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+			t.Errorf("the step-up: %v", err)
+		}
+		if got := standings(t, k, "7"); len(got) != 0 {
+			t.Error(got)
+		}
+	})
+}
+
 // A change that is taken back in the moment in which it is made is not made for good.
 func TestUndoTooLate(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {

@@ -164,12 +164,14 @@ func (t Tx) MarkProved(ctx context.Context, id string, by challenge.Form, step S
 
 var accept = q(`UPDATE illumicode_challenge SET state = 'accepted', accepted = ?
 	WHERE id = ? AND state = 'open' AND proved > 0 AND decoy = 0 AND action = ? AND (purpose = 'reverify' OR NOT EXISTS
-		(SELECT 1 FROM illumicode_change c WHERE c.subject = illumicode_challenge.subject AND c.state = 'frozen'))`)
+		(SELECT 1 FROM illumicode_change c WHERE c.subject = illumicode_challenge.subject AND c.state = 'frozen'))
+	AND (purpose NOT IN ('signin', 'stepup') OR EXISTS (SELECT 1 FROM illumicode_address a WHERE a.subject = illumicode_challenge.subject
+		AND a.mailbox = illumicode_challenge.mailbox AND a.standing IN ` + held + `))`)
 
 // Accept turns a proven challenge from open to accepted and reports whether it did: of all
 // callers, exactly one is told true, and only if its transaction commits. action is the digest of
 // what it is accepted for. While a change of the subject's address is frozen, nothing is accepted but
-// fresh proofs of its addresses.
+// fresh proofs of its addresses; a sign-in or a step-up only while the subject has the address.
 func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (bool, error) {
 	n, err := t.exec(ctx, accept, millis(now), id, action)
 	return n == 1, err
