@@ -296,7 +296,8 @@ func (p Proof) accepted(ctx context.Context, now time.Time) store.Step {
 // the address confirmed for its subject. Of all callers with proofs of one challenge exactly one
 // succeeds; the others get [ErrUsed], or [ErrCalledOff] if it was ended since or its account is frozen.
 // After a rollback Accept may be called again with the same proof. [ErrHeld] and [ErrExpired] mean:
-// roll back. A change of address is then made, and what was its old address confirms nothing any more.
+// roll back. A change of address is then made, and what was its old address confirms nothing any more. See
+// [Tx.Frozen] before writes of your own.
 //
 // It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]) and proofs that
 // are good for one action only ([Tx.AcceptAction]).
@@ -322,6 +323,16 @@ func (t Tx) Accept(ctx context.Context, p Proof) error {
 		}
 	}
 	return t.confirm(ctx, p, now)
+}
+
+// Frozen reports whether an accepted proof confirms nothing yet, as a change of its account's address was
+// taken back: it counts for [Tx.Settle] alone. Whoever calls [Tx.Accept] asks before writes of their own; the
+// calls that take apply do so themselves.
+func (t Tx) Frozen(ctx context.Context, p Proof) (bool, error) {
+	if p.purpose != challenge.Reverify { // no other is accepted then
+		return false, nil
+	}
+	return t.rows.AnyFrozen(ctx, p.subject)
 }
 
 // addWelcome adds the letter that follows a confirmed signup.
@@ -352,7 +363,7 @@ func (t Tx) confirm(ctx context.Context, p Proof, now time.Time) error {
 
 // Confirm proves a link and accepts it in one call, for signups, changes of address and purposes of
 // the application's own: apply, which may be nil, makes the application's own writes, in the same
-// commit. It runs for the one caller that wins. Errors are those of [Service.ProveLink], [Tx.Accept]
+// commit. It runs for the one caller that wins, and not while the account is frozen ([Tx.Frozen]). Errors are those of [Service.ProveLink], [Tx.Accept]
 // and apply, after any of which nothing has changed.
 func (s *Service) Confirm(ctx context.Context, link string, apply func(tx *sql.Tx, p Proof) error) error {
 	p, err := s.ProveLink(ctx, link)
@@ -384,7 +395,11 @@ func (s *Service) ConfirmCode(ctx context.Context, ticket, code string, apply fu
 func (s *Service) acceptInTx(ctx context.Context, p Proof, apply func(tx *sql.Tx, p Proof) error) error {
 	defer s.Wake() // a letter may have been written beside
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		if err := s.In(tx).Accept(ctx, p); err != nil || apply == nil {
+		t := s.In(tx)
+		if err := t.Accept(ctx, p); err != nil || apply == nil {
+			return err
+		}
+		if frozen, err := t.Frozen(ctx, p); err != nil || frozen {
 			return err
 		}
 		return apply(tx, p)

@@ -12,7 +12,7 @@ import (
 // Receipt returns a receipt of a proof that was accepted in this transaction, or in the last minutes:
 // a token (EdDSA) that another service, which audience names, can check with the public keys of
 // [token.Keyring.JWKS] alone. It lives for five minutes. The error is [ErrNotConfirmed] if the proof
-// was not accepted, or [token.ErrNoReceiptKey].
+// was not accepted or its account is frozen, or [token.ErrNoReceiptKey].
 func (t Tx) Receipt(ctx context.Context, p Proof, audience string) (string, error) {
 	c, err := t.rows.ChallengeOf(ctx, p.challenge)
 	if errors.Is(err, store.ErrNotFound) {
@@ -24,6 +24,9 @@ func (t Tx) Receipt(ctx context.Context, p Proof, audience string) (string, erro
 	now := t.s.now()
 	if c.State != challenge.Accepted || now.Sub(c.Accepted) > token.ReceiptLife || audience == "" {
 		return "", ErrNotConfirmed
+	}
+	if frozen, err := t.Frozen(ctx, p); err != nil || frozen {
+		return "", errors.Join(err, ErrNotConfirmed)
 	}
 	return t.s.keys.SignReceipt(token.Receipt{
 		Issuer: t.s.site.BaseURL, Audience: audience, Subject: p.subject, IssuedAt: now.Unix(), Expires: now.Add(token.ReceiptLife).Unix(),

@@ -176,7 +176,30 @@ func TestUndoMade(t *testing.T) {
 			t.Errorf("settled for an address that was not proven since: %v", err)
 		}
 		again := k.Inbox.Letters(mara)
-		if err := k.Service.Confirm(t.Context(), k.Token(again[len(again)-1]), nil); err != nil {
+		link := k.Token(again[len(again)-1])
+		proof, err := k.Service.ProveLink(t.Context(), link)
+		if err != nil {
+			t.Fatal(err)
+		}
+		undone := errors.New("rolled back")
+		if err := inTx(t, k, func(tx illumicode.Tx) error {
+			if err := tx.Accept(t.Context(), proof); err != nil {
+				return err
+			}
+			if frozen, err := tx.Frozen(t.Context(), proof); err != nil || !frozen {
+				t.Errorf("the application is told that it is frozen: %t, %v", frozen, err)
+			}
+			if receipt, err := tx.Receipt(t.Context(), proof, "cargo"); !errors.Is(err, illumicode.ErrNotConfirmed) {
+				t.Errorf("a receipt: %s, %v", receipt, err)
+			}
+			return undone
+		}); err != undone {
+			t.Fatal(err)
+		}
+		if err := k.Service.Confirm(t.Context(), link, func(*sql.Tx, illumicode.Proof) error {
+			t.Error("the application makes its writes for a proof that confirms nothing")
+			return nil
+		}); err != nil {
 			t.Fatalf("the fresh proof: %v", err)
 		}
 		if confirmed(t, k, "7") {

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"database/sql"
 	"net/http"
 	"time"
 
@@ -70,6 +71,12 @@ type (
 	}
 )
 
+// counts is called with a proof that counts: a frozen account's does not yet.
+func (o *confirmedOut) counts(*sql.Tx, illumicode.Proof) error {
+	o.Confirmed = true
+	return nil
+}
+
 // What calls answer.
 type (
 	pendingOut struct {
@@ -82,7 +89,7 @@ type (
 		Confirmed   bool            `json:"confirmed" about:"it has been accepted"`
 	}
 	confirmedOut struct {
-		Confirmed bool `json:"confirmed"`
+		Confirmed bool `json:"confirmed" about:"false while the account is frozen: the proof counts when that is settled"`
 	}
 	subjectOut struct {
 		Subject   string `json:"subject"`
@@ -161,13 +168,15 @@ func (a *API) calls() []call {
 			}),
 		serve(a, "POST", "/v1/proof/code", "Confirm with a code: a signup, a change of address, or a purpose of your own", false, ok,
 			func(r *http.Request, in codeIn) (confirmedOut, error) {
-				err := svc.ConfirmCode(r.Context(), in.Ticket, in.Code, nil)
-				return confirmedOut{err == nil}, err
+				var out confirmedOut
+				err := svc.ConfirmCode(r.Context(), in.Ticket, in.Code, out.counts)
+				return out, err
 			}),
 		serve(a, "POST", "/v1/proof/link", "Confirm with a link", false, ok,
 			func(r *http.Request, in linkIn) (confirmedOut, error) {
-				err := svc.ConfirmFrom(r.Context(), in.Ticket, in.Link, nil)
-				return confirmedOut{err == nil}, err
+				var out confirmedOut
+				err := svc.ConfirmFrom(r.Context(), in.Ticket, in.Link, out.counts)
+				return out, err
 			}),
 		serve(a, "POST", "/v1/not-me", "End a challenge for the reader of its letter, who did not begin it", false, ok,
 			func(r *http.Request, in takeBackIn) (doneOut, error) {

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"database/sql"
 	"errors"
 	"net/http"
 
@@ -46,12 +47,33 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
 		p.signedIn(w, r, who)
 		return
 	}
-	if err := p.svc.ConfirmFrom(r.Context(), ticket, link, p.opts.Apply); err != nil {
+	counts := false
+	if err := p.svc.ConfirmFrom(r.Context(), ticket, link, p.apply(&counts)); err != nil {
 		p.refuse(w, r, err)
 		return
 	}
 	p.setCookie(w, linkCookie, "", 0)
+	if !counts {
+		p.frozen(w, r)
+		return
+	}
 	p.done(w, r, "")
+}
+
+// apply returns what makes the application's writes for a proof, and says that it counts: a frozen account's
+// does not yet.
+func (p *Pages) apply(counts *bool) func(*sql.Tx, illumicode.Proof) error {
+	return func(tx *sql.Tx, proof illumicode.Proof) error {
+		*counts = true
+		if p.opts.Apply == nil {
+			return nil
+		}
+		return p.opts.Apply(tx, proof)
+	}
+}
+
+func (p *Pages) frozen(w http.ResponseWriter, r *http.Request) {
+	p.render(w, r, http.StatusOK, "sorry.html", page{Title: "frozen_title", Message: "frozen"})
 }
 
 // doResendLink sends the letter of a link whose life is over again, to the same address.

@@ -400,7 +400,14 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(409, "/v1/undo", map[string]string{"link": undo})
 	settle := map[string]string{"change": text(undone, "change"), "keep": mara}
 	call(409, "/v1/settle", settle)
-	call(200, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))})
+	if got := call(200, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))}); got["confirmed"] != false {
+		t.Errorf("a proof of a frozen account: %v", got)
+	}
+	b := s.browser()
+	s.do(b, "GET", s.Letter("new@skerry.example", 2).Link(), nil)
+	if _, body := s.do(b, "POST", "/confirm", nil); !strings.Contains(body, "stays frozen until") || s.confirmed() {
+		t.Errorf("the page for a proof of a frozen account:\n%s", body)
+	}
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
 	call(410, "/v1/undo", map[string]string{"link": undo})

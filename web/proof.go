@@ -43,6 +43,7 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 	ticket := p.cookie(r, ticketCookie)
 	r.Body = http.MaxBytesReader(w, r.Body, maxForm)
 	code := r.PostFormValue("code")
+	counts := false
 	pending, err := p.svc.Pending(r.Context(), ticket)
 	switch {
 	case err != nil:
@@ -53,11 +54,13 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	default:
-		err = p.svc.ConfirmCode(r.Context(), ticket, code, p.opts.Apply)
+		err = p.svc.ConfirmCode(r.Context(), ticket, code, p.apply(&counts))
 	}
 	wrong, isWrong := errors.AsType[*illumicode.WrongCodeError](err)
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
+	case err == nil && !counts:
+		p.frozen(w, r)
 	case err == nil, errors.Is(err, illumicode.ErrUsed) && pending.Purpose != challenge.SignIn:
 		p.done(w, r, pending.Purpose)
 	case isWrong && wrong.TriesLeft > 0:
