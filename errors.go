@@ -36,6 +36,9 @@ var (
 	ErrTooSoon = errors.New("illumicode: too soon")
 	// ErrNothingPending means that a subject has no signup to be reminded of, or no change to be settled.
 	ErrNothingPending = errors.New("illumicode: nothing is pending")
+	// ErrFrozen matches a link that was used already in an account whose change of address was taken back: the
+	// proof is kept, and counts when that is settled ([Tx.Settle]).
+	ErrFrozen = errors.New("illumicode: the account is frozen until it is settled who keeps it")
 	// ErrHeld means that another subject holds the address as confirmed. Roll back.
 	ErrHeld = errors.New("illumicode: another subject holds this address")
 	// ErrStuck means that a transaction of the service's own could not begin in time.

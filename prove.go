@@ -171,7 +171,7 @@ func (s *Service) failed(ctx context.Context, c store.Challenge) error {
 // ProveLink checks the token of a link, opened in whatever browser. It costs no try: a signature
 // cannot be guessed. It changes nothing that a second call would notice, so a mail scanner may
 // follow the link; only accepting acts. The error matches [ErrInvalid], [ErrExpired], [ErrUsed],
-// [ErrCalledOff], [ErrStuck], or [ErrOtherBrowser] for a link that signs in.
+// [ErrFrozen], [ErrCalledOff], [ErrStuck], or [ErrOtherBrowser] for a link that signs in.
 func (s *Service) ProveLink(ctx context.Context, link string) (Proof, error) {
 	return s.ProveLinkFrom(ctx, "", link)
 }
@@ -224,13 +224,20 @@ func (s *Service) byLink(ctx context.Context, link string) (c store.Challenge, e
 		c.Purpose != claims.Purpose || c.Action != claims.Action {
 		return store.Challenge{}, ErrInvalid // the challenge is not the one that the link was sent for
 	}
-	if err := outcomeError(c.Judge(challenge.Link, now)); err != nil {
-		return c, err
-	}
-	if tokenErr != nil {
+	err = outcomeError(c.Judge(challenge.Link, now))
+	switch {
+	case errors.Is(err, ErrUsed) && c.Purpose == challenge.Reverify:
+		frozen, lookErr := s.store.AnyFrozen(ctx, c.Subject)
+		if lookErr != nil {
+			return c, lookErr
+		}
+		if frozen {
+			return c, ErrFrozen
+		}
+	case err == nil && tokenErr != nil:
 		return c, ErrExpired
 	}
-	return c, nil
+	return c, err
 }
 
 // proven records that a proof was seen and returns it.

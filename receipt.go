@@ -25,8 +25,11 @@ func (t Tx) Receipt(ctx context.Context, p Proof, audience string) (string, erro
 	if c.State != challenge.Accepted || now.Sub(c.Accepted) > token.ReceiptLife || audience == "" {
 		return "", ErrNotConfirmed
 	}
-	if frozen, err := t.Frozen(ctx, p); err != nil || frozen {
-		return "", errors.Join(err, ErrNotConfirmed)
+	switch frozen, err := t.Frozen(ctx, p); {
+	case err != nil:
+		return "", err
+	case frozen:
+		return "", ErrNotConfirmed
 	}
 	return t.s.keys.SignReceipt(token.Receipt{
 		Issuer: t.s.site.BaseURL, Audience: audience, Subject: p.subject, IssuedAt: now.Unix(), Expires: now.Add(token.ReceiptLife).Unix(),

@@ -127,8 +127,11 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	if c.State != store.Pending || !has { // taken back in the moment in which it was corrected, or another change was made
 		return false, ErrCalledOff
 	}
-	if moved, err := t.rows.MoveChange(ctx, c, store.Made, time.Time{}); err != nil || !moved {
-		return false, errors.Join(err, ErrCalledOff)
+	switch moved, err := t.rows.MoveChange(ctx, c, store.Made, time.Time{}); {
+	case err != nil:
+		return false, err
+	case !moved:
+		return false, ErrCalledOff
 	}
 	// The mailbox stays the subject's until nobody can take the change back: nobody else may confirm
 	// it meanwhile. What was begun there must not bring the address back.

@@ -204,8 +204,11 @@ func (t Tx) Settle(ctx context.Context, id, keep, reason string) error {
 	}
 	kept := doubtful[at]
 	proven, err := t.rows.ProvenSince(ctx, subject, kept.Mailbox, frozen)
-	if err != nil || !proven {
-		return errors.Join(err, ErrNotConfirmed)
+	switch {
+	case err != nil:
+		return err
+	case !proven:
+		return ErrNotConfirmed
 	}
 	// What the others have begun meanwhile, or were asked, must not bring them back.
 	if err := t.callOffOpen(ctx, subject, "", challenge.Undone); err != nil {
@@ -226,10 +229,10 @@ func (t Tx) Settle(ctx context.Context, id, keep, reason string) error {
 	}
 	step := store.Step{Challenge: proof, Subject: subject, Mailbox: kept.Mailbox, At: now, What: "standing", Outcome: "confirmed: the change was settled: " + cmp.Or(reason, "no reason given"), Network: network(ctx)}
 	held, err := t.rows.Confirm(ctx, kept.Address, t.s.thumbs(kept.Mailbox), step)
-	if err != nil || !held {
-		return errors.Join(err, ErrHeld)
+	if err == nil && !held {
+		err = ErrHeld
 	}
-	return nil
+	return err
 }
 
 // Settle is [Tx.Settle] in one call. apply, which may be nil, makes the application's own writes in the

@@ -105,6 +105,11 @@ func (t Tx) SettleChanges(ctx context.Context, id string) ([]Change, error) {
 }
 
 // AnyFrozen reports whether a subject has a change that was taken back and is not settled.
+func (s *Store) AnyFrozen(ctx context.Context, subject string) (bool, error) {
+	return s.alone().AnyFrozen(ctx, subject)
+}
+
+// AnyFrozen is [Store.AnyFrozen] in a transaction.
 func (t Tx) AnyFrozen(ctx context.Context, subject string) (bool, error) {
 	rows, err := t.query(ctx, anyFrozen, subject)
 	return one(t.s, rows, err, func(r scanner) (yes bool, err error) { return yes, r.Scan(&yes) })

@@ -54,7 +54,7 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
 	}
 	p.setCookie(w, linkCookie, "", 0)
 	if !counts {
-		p.frozen(w, r)
+		p.refuse(w, r, illumicode.ErrFrozen)
 		return
 	}
 	p.done(w, r, "")
@@ -70,10 +70,6 @@ func (p *Pages) apply(counts *bool) func(*sql.Tx, illumicode.Proof) error {
 		}
 		return p.opts.Apply(tx, proof)
 	}
-}
-
-func (p *Pages) frozen(w http.ResponseWriter, r *http.Request) {
-	p.render(w, r, http.StatusOK, "sorry.html", page{Title: "frozen_title", Message: "frozen"})
 }
 
 // doResendLink sends the letter of a link whose life is over again, to the same address.

@@ -408,6 +408,10 @@ func TestFlowsOverJSON(t *testing.T) {
 	if _, body := s.do(b, "POST", "/confirm", nil); !strings.Contains(body, "stays frozen until") || s.confirmed() {
 		t.Errorf("the page for a proof of a frozen account:\n%s", body)
 	}
+	if _, body := s.do(b, "GET", s.Letter("new@skerry.example", 2).Link(), nil); !strings.Contains(body, "stays frozen until") {
+		t.Errorf("its link once more:\n%s", body)
+	}
+	call(409, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))})
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
 	call(410, "/v1/undo", map[string]string{"link": undo})

@@ -255,6 +255,7 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 		{illumicode.ErrPurpose, http.StatusNotFound, "invalid"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid"},
 		{illumicode.ErrHeld, http.StatusConflict, "held"},
+		{illumicode.ErrFrozen, http.StatusOK, "frozen"},
 	} {
 		if errors.Is(err, known.err) {
 			status, key = known.status, known.key

@@ -14,7 +14,7 @@ import (
 
 // kinds are the problems (RFC 9457) that the calls answer with, in alphabetical order. Their types are
 // stable: urn:illumicode:problem:KIND.
-var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "held", "internal", "invalid", "missing", "no-key",
+var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "frozen", "held", "internal", "invalid", "missing", "no-key",
 	"no-tries", "not-a-code", "not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "used", "wrong-code"}
 
 // fail answers with the problem that an error of the service is. Its own text is shown only
@@ -49,6 +49,7 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		{illumicode.ErrCalledOff, http.StatusGone, "called-off", "the challenge was ended"},
 		{illumicode.ErrExpired, http.StatusGone, "expired", "the proof has expired"},
 		{illumicode.ErrUsed, http.StatusConflict, "used", "it has been done already"},
+		{illumicode.ErrFrozen, http.StatusConflict, "frozen", "the proof is kept, and counts when the change that was taken back is settled"},
 		{illumicode.ErrHeld, http.StatusConflict, "held", "another subject holds this address"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid", "there is nothing pending for this"},
 		{illumicode.ErrNothingPending, http.StatusNotFound, "invalid", "there is nothing pending for this"},

@@ -60,7 +60,7 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case err == nil && !counts:
-		p.frozen(w, r)
+		p.refuse(w, r, illumicode.ErrFrozen)
 	case err == nil, errors.Is(err, illumicode.ErrUsed) && pending.Purpose != challenge.SignIn:
 		p.done(w, r, pending.Purpose)
 	case isWrong && wrong.TriesLeft > 0:
