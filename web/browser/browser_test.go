@@ -303,6 +303,11 @@ func TestChangeAndUndo(t *testing.T) {
 			t.Errorf("%s is asked by %q", address, l.Subject)
 		}
 	}
+	p.open(p.letter(other, 2).Link)
+	p.press("/confirm") // nor does a fresh proof
+	p.sees("Thank you, it is noted", "stays frozen")
+	p.open(p.letter(other, 2).Link)
+	p.sees("Thank you, it is noted", "stays frozen")
 }
 
 // The waiting page counts down where script runs.
