@@ -414,21 +414,19 @@ func (s *Service) acceptInTx(ctx context.Context, p Proof, apply func(tx *sql.Tx
 }
 
 // Confirmed reports whether the subject has a confirmed address, or one that is asked again and has
-// its time of grace. It is the question of a sign-in.
+// its time of grace, and is not frozen. It is the question of a sign-in.
 func (s *Service) Confirmed(ctx context.Context, subject string) (bool, error) {
 	address, err := s.Address(ctx, subject)
 	return address != "", err
 }
 
 // Address returns the subject's confirmed address, the latest where there are several, or one that
-// is asked again and has its time of grace; "" if there is none.
+// is asked again and has its time of grace; "" if there is none, or as long as a change of address that was
+// taken back is not settled.
 func (s *Service) Address(ctx context.Context, subject string) (string, error) {
-	addresses, err := s.store.Addresses(ctx, subject)
-	now := s.now()
-	for _, a := range addresses {
-		if a.Standing == store.Confirmed || now.Before(a.GraceEnds) {
-			return a.Address, err
-		}
+	address, err := s.store.ReliedAddress(ctx, subject, s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return "", nil
 	}
-	return "", err
+	return address, err
 }

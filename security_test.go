@@ -315,6 +315,8 @@ func TestUndoFurtherChanges(t *testing.T) {
 		const third, fourth, late = "third@skerry.example", "fourth@skerry.example", "late@skerry.example"
 		ctx, svc := t.Context(), k.Service
 		n := register(t, k, "7", mara)
+		register(t, k, "7", "before@ternisle.example")
+		k.Clock.Move(time.Minute)
 		p, undo := changeTo(t, k, newMara, n+1)
 		code := func(p illumicode.Pending, address string) {
 			t.Helper()
@@ -370,7 +372,7 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if err := svc.Settle(ctx, frozen.ID, mara, "", nil); err != nil {
 			t.Fatal(err)
 		}
-		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {
+		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got["before@ternisle.example"] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {
 			t.Errorf("after it was settled: %v", got)
 		}
 		if err := svc.Confirm(ctx, k.Token(k.Letter(newMara, 3)), nil); err == nil {

@@ -61,9 +61,9 @@ func (s *Service) byUndoLink(ctx context.Context, link string) (store.Change, er
 // gives nobody the account:
 //
 //   - a change that is pending stops, and the old address goes on working;
-//   - one that was made is frozen: nobody signs in to the account, and neither address counts as
-//     confirmed, nor does any that was confirmed since the change was asked for; all are asked to be
-//     proven anew. Then the application decides, by what else it knows, which one stays: [Tx.Settle].
+//   - one that was made is frozen: nobody signs in to the account, and it does not count as confirmed;
+//     both addresses, and any that was confirmed since the change was asked for, are asked to be proven
+//     anew. Then the application decides, by what else it knows, which one stays: [Tx.Settle].
 //
 // apply, which may be nil, makes the application's own writes in the same commit, such as ending the
 // account's sessions. Of several callers one succeeds; the error matches those of

@@ -149,6 +149,8 @@ var (
 	selectOwner     = q(`SELECT ` + addressColumns + ` FROM illumicode_address a WHERE mailbox = ? AND standing IN ('confirmed', 'stale', 'bounced')
 		AND subject = (SELECT subject FROM illumicode_holder h WHERE h.mailbox = a.mailbox)
 		AND NOT EXISTS (SELECT 1 FROM illumicode_change c WHERE c.subject = a.subject AND c.state = 'frozen') LIMIT 1`)
+	selectRelied = q(`SELECT address FROM illumicode_address WHERE subject = ? AND (standing = 'confirmed' OR grace_ends > ?)
+		AND NOT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen') ORDER BY since DESC, address LIMIT 1`)
 	selectToAsk = q(`SELECT ` + addressColumns + ` FROM illumicode_address
 		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND grace_ends > 0 ORDER BY asked LIMIT ?`)
 	selectGraceOver = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE grace_ends > 0 AND grace_ends <= ? ORDER BY grace_ends LIMIT ?`)
@@ -168,6 +170,13 @@ func (t Tx) SetStanding(ctx context.Context, subject, mailbox string, standing S
 func (s *Store) Addresses(ctx context.Context, subject string) ([]Address, error) {
 	rows, err := s.query(ctx, selectAddresses, subject)
 	return collect(s, rows, err, scanAddress)
+}
+
+// ReliedAddress returns the latest address of a subject that is confirmed, or in its time of grace at now;
+// [ErrNotFound] if there is none, or a change of its addresses is frozen.
+func (s *Store) ReliedAddress(ctx context.Context, subject string, now time.Time) (string, error) {
+	rows, err := s.query(ctx, selectRelied, subject, millis(now), subject)
+	return one(s, rows, err, scanText)
 }
 
 // AddressesOf is [Store.Addresses] in a transaction.
