@@ -370,8 +370,8 @@ func (t Tx) confirm(ctx context.Context, p Proof, now time.Time) error {
 
 // Confirm proves a link and accepts it in one call, for signups, changes of address and purposes of
 // the application's own: apply, which may be nil, makes the application's own writes, in the same
-// commit. It runs for the one caller that wins, and not while the account is frozen ([Tx.Frozen]). Errors are those of [Service.ProveLink], [Tx.Accept]
-// and apply, after any of which nothing has changed.
+// commit. It runs for the one caller that wins, and not while the account is frozen ([Tx.Frozen]). Errors
+// are those of [Service.ProveLink], [Tx.Accept] and apply, after any of which nothing has changed.
 func (s *Service) Confirm(ctx context.Context, link string, apply func(tx *sql.Tx, p Proof) error) error {
 	p, err := s.ProveLink(ctx, link)
 	if err != nil {
