@@ -117,16 +117,19 @@ func (t Tx) callOff(ctx context.Context, c store.Challenge, why string) (bool, e
 	return true, t.rows.Record(ctx, c.StepOf("ended", why, network(ctx), t.s.now()))
 }
 
-// callOffID is callOff for a challenge of which only the id is at hand. One that is gone needs nothing.
-func (t Tx) callOffID(ctx context.Context, id, why string) (bool, error) {
-	c, err := t.rows.ChallengeOf(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
-	}
+// callOffChanging calls off what proves the pending changes of a subject's address. The changes themselves are
+// stopped after it: who accepts a proof locks both in this order.
+func (t Tx) callOffChanging(ctx context.Context, subject, why string) error {
+	ended, err := t.rows.CallOffChanging(ctx, subject, why)
 	if err != nil {
-		return false, err
+		return err
 	}
-	return t.callOff(ctx, c, why)
+	for _, c := range ended {
+		if err := t.rows.Record(ctx, c.StepOf("ended", why, network(ctx), t.s.now())); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // callOffOpen calls off what is open of a subject: all of it, or at one mailbox.

@@ -40,17 +40,11 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 
 func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (Pending, error) {
 	now := t.s.now()
-	earlier, err := t.rows.PendingChanges(ctx, from.Subject)
-	if err != nil {
+	if err := t.callOffChanging(ctx, from.Subject, challenge.Superseded); err != nil {
 		return Pending{}, err
 	}
-	for _, c := range earlier { // the challenge first, and with it the change: so does who accepts its proof
-		if _, err := t.callOffID(ctx, c.Challenge, challenge.Superseded); err != nil {
-			return Pending{}, err
-		}
-		if _, err := t.rows.MoveChange(ctx, c, store.Stopped, time.Time{}); err != nil {
-			return Pending{}, err
-		}
+	if err := t.rows.StopChanges(ctx, from.Subject); err != nil {
+		return Pending{}, err
 	}
 	addresses, err := t.rows.AddressesOf(ctx, from.Subject)
 	if err != nil {

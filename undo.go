@@ -30,7 +30,11 @@ type Change struct {
 // The error matches [ErrInvalid], [ErrExpired], or [ErrUsed] if it was taken back already.
 func (s *Service) InspectUndo(ctx context.Context, link string) (Change, error) {
 	c, err := s.byUndoLink(ctx, link)
-	return Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made || c.State == store.Frozen, Ends: c.UndoEnds}, err
+	return changeOf(c), err
+}
+
+func changeOf(c store.Change) Change {
+	return Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made || c.State == store.Frozen, Ends: c.UndoEnds}
 }
 
 func (s *Service) byUndoLink(ctx context.Context, link string) (store.Change, error) {
@@ -74,7 +78,7 @@ func (s *Service) Undo(ctx context.Context, link string, apply func(tx *sql.Tx, 
 		if err != nil {
 			return Change{}, err
 		}
-		told := Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == store.Made, Ends: c.UndoEnds}
+		told := changeOf(c)
 		err = s.inTx(ctx, func(tx *sql.Tx) error {
 			if err := s.In(tx).undo(ctx, c); err != nil || apply == nil {
 				return err
@@ -96,12 +100,10 @@ func (t Tx) undo(ctx context.Context, c store.Change) error {
 	if c.State == store.Made {
 		return t.freeze(ctx, c)
 	}
-	// The challenge first, and with it the change: so does who accepts its proof.
-	stopped, err := t.callOffID(ctx, c.Challenge, challenge.Undone)
-	if err == nil && !stopped {
-		err = t.move(ctx, c, store.Stopped)
+	if err := t.callOffChanging(ctx, c.Subject, challenge.Undone); err != nil {
+		return err
 	}
-	if err != nil {
+	if err := t.move(ctx, c, store.Stopped); err != nil {
 		return err
 	}
 	return t.rows.RemoveUnconfirmed(ctx, c.Subject, c.New)

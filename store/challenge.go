@@ -187,6 +187,15 @@ func (t Tx) OpenOf(ctx context.Context, subject string) ([]Challenge, error) {
 
 var callOff = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)
 
+var callOffChanging = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE state = 'open'
+	AND id IN (SELECT challenge FROM illumicode_change WHERE subject = ? AND state = 'pending') RETURNING ` + challengeColumns)
+
+// CallOffChanging ends the open challenges that changes of a subject's address wait for, and returns them.
+func (t Tx) CallOffChanging(ctx context.Context, subject, why string) ([]Challenge, error) {
+	rows, err := t.query(ctx, callOffChanging, why, subject)
+	return collect(t.s, rows, err, scanChallenge)
+}
+
 // CallOff ends an open challenge and reports whether it did.
 func (t Tx) CallOff(ctx context.Context, id, why string) (bool, error) {
 	n, err := t.exec(ctx, callOff, why, id)

@@ -55,7 +55,7 @@ var (
 		AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made FROM illumicode_change WHERE id = ?)) RETURNING ` + changeColumns)
 	anyFrozen       = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
 	moveToCorrected = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
-	pendingChanges  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? AND state = 'pending'`)
+	stopChanges     = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending'`)
 	provenSince     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND accepted > ?)`)
 )
 
@@ -121,10 +121,10 @@ func (t Tx) CorrectChange(ctx context.Context, from, to, address, mailbox string
 	return err
 }
 
-// PendingChanges returns what changes of a subject are pending.
-func (t Tx) PendingChanges(ctx context.Context, subject string) ([]Change, error) {
-	rows, err := t.query(ctx, pendingChanges, subject)
-	return collect(t.s, rows, err, scanChange)
+// StopChanges stops what changes of a subject are pending.
+func (t Tx) StopChanges(ctx context.Context, subject string) error {
+	_, err := t.exec(ctx, stopChanges, subject)
+	return err
 }
 
 // UndoOver returns up to n changes that were made and can no longer be taken back.
