@@ -10,7 +10,7 @@ demo:
 # The nested modules have the driver of a C library and what drives a browser, which the library's
 # users must not get.
 test:
-	scripts/need gcc:gcc git:git /usr/bin/python3:python3 \
+	scripts/need gcc:gcc /usr/include/stdint.h:libc6-dev git:git /usr/bin/python3:python3 \
 	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl \
 	  /usr/sbin/postfix:postfix /usr/sbin/saslpasswd2:sasl2-bin /usr/share/doc/libsasl2-modules:libsasl2-modules \
 	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db /usr/share/doc/postgresql:postgresql \
