@@ -10,9 +10,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/token"
 )
 
 // Erased, a person stands nowhere any more, not in the queue, not in lists, not where others' letters
@@ -25,7 +28,7 @@ func TestForget(t *testing.T) {
 		p := signIn(t, k, illumicode.Request{Address: typed})
 		svc.SignInCode(ctx, p.Ticket, "000 000", nil)
 		k.Letter(typed, n+1)
-		if _, err := svc.ChangeAddress(ctx, "7", typed, illumicode.Request{Address: "other@skerry.example"}); err != nil {
+		if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: typed}, illumicode.Request{Address: "other@skerry.example"}); err != nil {
 			t.Fatal(err)
 		}
 		k.Letter(typed, n+2)
@@ -42,22 +45,22 @@ func TestForget(t *testing.T) {
 		if _, err := svc.StepUp(ctx, "8", illumicode.Request{Address: "jens@ternisle.example"}, illumicode.Action{Exact: []byte("x"), Words: "pay 12 to " + typed}); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.Suppress(ctx, "lene@ternisle.example", store.NoticesOnly, "asked by "+strings.ToUpper(typed)); err != nil {
+		if err := desk.New(svc).Suppress(ctx, "lene@ternisle.example", desk.Notices, desk.Reason("asked by "+strings.ToUpper(typed))); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := svc.Notify(ctx, illumicode.Notice{Letter: "moved", Data: pier(3), To: illumicode.Request{Address: "tom@ternisle.example"}, Fallback: typed, At: later}); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.Prefer(ctx, typed, "sailings", false); err != nil {
+		if err := svc.Prefer(ctx, illumicode.Preference{Address: typed, Category: "sailings", Wanted: false}); err != nil {
 			t.Fatal(err)
 		}
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Claimed] == 0 })
 		mailbox := "mara_quist+ferry@ternisle.example"
-		before, err := svc.Store().Search(ctx, mailbox, typed)
+		before, err := flow.Of(svc).Store.Search(ctx, mailbox, typed)
 		if err != nil || len(before) < 8 {
 			t.Fatalf("the search finds the address in %d columns, %v", len(before), err)
 		}
-		f, err := svc.Forget(ctx, typed, true)
+		f, err := desk.New(svc).Forget(ctx, typed, desk.LeaveThumbprint)
 		if err != nil || len(f.Left) != 0 || f.Rows < 15 {
 			t.Errorf("%d rows erased, left %+v, %v", f.Rows, f.Left, err)
 		}
@@ -65,29 +68,29 @@ func TestForget(t *testing.T) {
 			t.Errorf("other addresses of the same account: %q", f.Akin)
 		}
 		for _, spelling := range []string{mailbox, typed, "mara_quist"} {
-			if found, err := svc.Store().Search(ctx, spelling, spelling); err != nil || len(found) != 0 {
+			if found, err := flow.Of(svc).Store.Search(ctx, spelling, spelling); err != nil || len(found) != 0 {
 				t.Errorf("%q still stands in %+v, %v", spelling, found, err)
 			}
 		}
-		kept, err := svc.Store().LettersTo(ctx, "ines@ternisle.example", "ines@ternisle.example", 5)
+		kept, err := flow.Of(svc).Store.LettersTo(ctx, "ines@ternisle.example", "ines@ternisle.example", 5)
 		if err != nil || len(kept) != 1 || !strings.Contains(kept[0].Data, "beside forgotten@invalid") {
 			t.Errorf("another person's letter: %+v, %v", kept, err)
 		}
 		// What was forgotten with a thumbprint is not written to again, whoever imports it.
-		done, err := svc.Import(ctx, rowsOf(illumicode.Backfill{Line: 2, Subject: "7", Address: typed, Standing: "confirmed"}), illumicode.ImportOptions{})
+		done, err := desk.New(svc).Import(ctx, rowsOf(desk.Backfill{Line: 2, Subject: "7", Address: typed, Standing: "confirmed"}), desk.ImportOptions{})
 		if err != nil || done.Changed != 1 {
 			t.Fatalf("%+v, %v", done, err)
 		}
 		signIn(t, k, illumicode.Request{Address: typed})
 		eventually(t, func() bool {
-			sent, err := svc.Store().LettersTo(ctx, mailbox, typed, 5)
+			sent, err := flow.Of(svc).Store.LettersTo(ctx, mailbox, typed, 5)
 			return err == nil && len(sent) == 1 && sent[0].State == store.Suppressed
 		})
 	}, withPier(t))
 }
 
-func rowsOf(rows ...illumicode.Backfill) iter.Seq2[illumicode.Backfill, error] {
-	return func(yield func(illumicode.Backfill, error) bool) {
+func rowsOf(rows ...desk.Backfill) iter.Seq2[desk.Backfill, error] {
+	return func(yield func(desk.Backfill, error) bool) {
 		for _, r := range rows {
 			if !yield(r, nil) {
 				return
@@ -102,7 +105,7 @@ func TestImport(t *testing.T) {
 		svc, ctx := k.Service, t.Context()
 		register(t, k, "held", "taken@ternisle.example")
 		day := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
-		all := []illumicode.Backfill{
+		all := []desk.Backfill{
 			{Line: 2, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-time.Hour)},
 			{Line: 3, Subject: "2", Address: "new@ternisle.example", Since: day.Add(time.Hour)},
 			{Line: 4, Subject: "3", Address: "Gone@ternisle.example", Standing: "bounced", Reason: "550", Locale: "de-AT"},
@@ -115,16 +118,16 @@ func TestImport(t *testing.T) {
 		}
 		for range 1200 {
 			i := len(all) + 2
-			all = append(all, illumicode.Backfill{Line: i, Subject: fmt.Sprint("s", i), Address: fmt.Sprintf("p%d@ternisle.example", i), Standing: "confirmed", Since: day})
+			all = append(all, desk.Backfill{Line: i, Subject: fmt.Sprint("s", i), Address: fmt.Sprintf("p%d@ternisle.example", i), Standing: "confirmed", Since: day})
 		}
-		all = append(all, illumicode.Backfill{Line: len(all) + 2, Subject: "other", Address: all[10].Address, Standing: "stale"}) // which another row takes
-		o := illumicode.ImportOptions{Grandfather: day, DryRun: true}
-		for round, want := range []illumicode.Imported{
+		all = append(all, desk.Backfill{Line: len(all) + 2, Subject: "other", Address: all[10].Address, Standing: "stale"}) // which another row takes
+		o := desk.ImportOptions{Grandfather: day, DryRun: true}
+		for round, want := range []desk.Imported{
 			{Rows: 1210, Changed: 1204, Unchanged: 0, Refused: 6},
 			{Rows: 1210, Changed: 1203, Unchanged: 1, Refused: 6},
 			{Rows: 1210, Changed: 0, Unchanged: 1204, Refused: 6},
 		} {
-			got, err := svc.Import(ctx, rowsOf(all...), o)
+			got, err := desk.New(svc).Import(ctx, rowsOf(all...), o)
 			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 6 {
 				t.Errorf("round %d: %+v, %v; want %+v", round, got, err, want)
 			}
@@ -136,20 +139,20 @@ func TestImport(t *testing.T) {
 		if !confirmed(t, k, "1") || confirmed(t, k, "2") || confirmed(t, k, "4") {
 			t.Error("grandfathered by date: the old one must be confirmed, the new and the taken one not")
 		}
-		if gone, err := svc.Store().Addresses(ctx, "3"); err != nil || len(gone) != 1 || gone[0].Locale != "de" {
+		if gone, err := flow.Of(svc).Store.Addresses(ctx, "3"); err != nil || len(gone) != 1 || gone[0].Locale != "de" {
 			t.Errorf("the language of an imported address: %+v, %v", gone, err)
 		}
-		if _, err := svc.Import(ctx, rowsOf(illumicode.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed", Reason: "asked in 2020"}), o); err != nil {
+		if _, err := desk.New(svc).Import(ctx, rowsOf(desk.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed", Reason: "asked in 2020"}), o); err != nil {
 			t.Fatal(err)
 		}
-		if story, err := svc.Story(ctx, "quiet@ternisle.example"); err != nil || len(story.Suppressed) != 1 || story.Suppressed[0].Reason != "asked in 2020" {
+		if story, err := desk.New(svc).Story(ctx, "quiet@ternisle.example"); err != nil || len(story.Suppressed) != 1 || story.Suppressed[0].Reason != "asked in 2020" {
 			t.Errorf("imported as suppressed: %+v, %v", story.Suppressed, err)
 		}
 		boom := errors.New("the file ends in the middle")
-		broken := func(yield func(illumicode.Backfill, error) bool) {
-			_ = yield(illumicode.Backfill{Line: 2, Subject: "z", Address: "z@ternisle.example", Standing: "confirmed"}, nil) && yield(illumicode.Backfill{}, boom)
+		broken := func(yield func(desk.Backfill, error) bool) {
+			_ = yield(desk.Backfill{Line: 2, Subject: "z", Address: "z@ternisle.example", Standing: "confirmed"}, nil) && yield(desk.Backfill{}, boom)
 		}
-		if _, err := svc.Import(ctx, broken, o); !errors.Is(err, boom) || !confirmed(t, k, "z") {
+		if _, err := desk.New(svc).Import(ctx, broken, o); !errors.Is(err, boom) || !confirmed(t, k, "z") {
 			t.Errorf("broken off: %v; what came before must be taken over", err)
 		}
 	})
@@ -164,7 +167,7 @@ func TestSuppress(t *testing.T) {
 	ended := func() store.Delivery {
 		t.Helper()
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
-		all, err := svc.Store().LettersTo(ctx, mara, mara, 1)
+		all, err := flow.Of(svc).Store.LettersTo(ctx, mara, mara, 1)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -177,7 +180,7 @@ func TestSuppress(t *testing.T) {
 		}
 		return ended().State
 	}
-	if err := svc.Suppress(ctx, strings.ToUpper(mara), store.NoticesOnly, "they complained"); err != nil {
+	if err := desk.New(svc).Suppress(ctx, strings.ToUpper(mara), desk.Notices, "they complained"); err != nil {
 		t.Fatal(err)
 	}
 	if got := notify(); got != store.Suppressed {
@@ -185,14 +188,14 @@ func TestSuppress(t *testing.T) {
 	}
 	signIn(t, k, illumicode.Request{Address: mara})
 	k.Letter(mara, n+1) // what its owner asks for still comes
-	if err := svc.Suppress(ctx, mara, store.AllLetters, "by court order"); err != nil {
+	if err := desk.New(svc).Suppress(ctx, mara, desk.AllLetters, "by court order"); err != nil {
 		t.Fatal(err)
 	}
 	signIn(t, k, illumicode.Request{Address: mara})
 	if d := ended(); d.State != store.Suppressed || !strings.Contains(d.Note, "address show") {
 		t.Errorf("a code: %s, %q", d.State, d.Note)
 	}
-	if any, err := svc.Restore(ctx, mara, "the order was lifted"); err != nil || !any {
+	if any, err := desk.New(svc).Restore(ctx, mara, "the order was lifted"); err != nil || !any {
 		t.Errorf("restored: %v, %v", any, err)
 	}
 	if got := notify(); got != store.Sent {
@@ -200,7 +203,7 @@ func TestSuppress(t *testing.T) {
 	}
 	// Suppressed again under a newer key for lookups, it is moved once, and the later word holds.
 	for _, reason := range []string{"the first", "the second"} {
-		if err := svc.Suppress(ctx, mara, store.NoticesOnly, reason); err != nil {
+		if err := desk.New(svc).Suppress(ctx, mara, desk.Notices, desk.Reason(reason)); err != nil {
 			t.Fatal(err)
 		}
 		if reason == "the first" {
@@ -211,17 +214,17 @@ func TestSuppress(t *testing.T) {
 			k.Keys.Replace(next)
 		}
 	}
-	newest := k.Keys.Index()[0]
-	if n, err := svc.Store().RekeySuppressions(ctx, newest.ID(), newest.Lookup, 10); err != nil || n != 1 {
+	newest := keyring.Of(k.Keys).Index()[0]
+	if n, err := flow.Of(svc).Store.RekeySuppressions(ctx, newest.ID(), newest.Lookup, 10); err != nil || n != 1 {
 		t.Errorf("%d moved, %v", n, err)
 	}
-	if sup, err := svc.Store().SuppressedAmong(ctx, []string{newest.Lookup(mara)}); err != nil || len(sup) != 1 || sup[0].Reason != "the second" {
+	if sup, err := flow.Of(svc).Store.SuppressedAmong(ctx, []string{newest.Lookup(mara)}); err != nil || len(sup) != 1 || sup[0].Reason != "the second" {
 		t.Errorf("after it was moved: %+v, %v", sup, err)
 	}
-	if any, err := svc.Restore(ctx, mara, "the order was lifted"); err != nil || !any {
+	if any, err := desk.New(svc).Restore(ctx, mara, "the order was lifted"); err != nil || !any {
 		t.Errorf("restored once more: %v, %v", any, err)
 	}
-	story, err := svc.Story(ctx, mara)
+	story, err := desk.New(svc).Story(ctx, mara)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -229,7 +232,7 @@ func TestSuppress(t *testing.T) {
 	for _, s := range story.Trail {
 		whats = append(whats, s.What)
 	}
-	if text := strings.Join(whats, " "); !strings.Contains(text, "restored suppressed suppressed restored begun suppressed begun suppressed") || len(story.Deliveries) < 5 || len(story.Addresses) != 1 {
-		t.Errorf("the story: %s; %d letters", text, len(story.Deliveries))
+	if text := strings.Join(whats, " "); !strings.Contains(text, "restored suppressed suppressed restored begun suppressed begun suppressed") || len(story.Letters) < 5 || len(story.Addresses) != 1 {
+		t.Errorf("the story: %s; %d letters", text, len(story.Letters))
 	}
 }

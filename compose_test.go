@@ -11,9 +11,9 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A fickle provider keeps what it is sent, and takes it at the third attempt only.

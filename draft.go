@@ -1,145 +1,160 @@
 package illumicode
 
 import (
+	rows "github.com/illumicode/illumicode/internal/store"
+
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"time"
 
 	"golang.org/x/text/language"
 
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/outbox"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/composer"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
 )
 
-// maxData bounds a notice's data as JSON, in bytes: beyond it, it is an attachment.
-const maxData = 256 << 10
-
-// visible is what the header of a delivery shows besides its own address. It is kept as JSON.
-type visible struct {
-	To      [][2]string     `json:"to,omitempty"` // address and name
-	Cc      []string        `json:"cc,omitempty"`
-	ReplyTo string          `json:"reply_to,omitempty"`
-	Thread  string          `json:"thread,omitempty"`
-	Headers []message.Field `json:"headers,omitempty"`
-}
-
-// draft checks a notice and returns its delivery, but for who it goes to.
-func (s *Service) draft(ctx context.Context, n Notice, a Admission) (store.Delivery, error) {
-	fail := func(format string, args ...any) (store.Delivery, error) {
-		return store.Delivery{}, fmt.Errorf("illumicode: letter %q: "+format, append([]any{n.Letter}, args...)...)
+// draft checks a notice and returns its delivery, but for who it goes to. Errors name the letter.
+func (s *Service) draft(ctx context.Context, n Notice, a Admission) (rows.Delivery, error) {
+	named := func(err error) error { return fmt.Errorf("illumicode: letter %q: %w", n.Letter, err) }
+	if s.p.Letters.CarriesProof(n.Letter) {
+		return rows.Delivery{}, named(errors.New("it carries a proof, and is sent by beginning its challenge, not as a notice"))
 	}
-	if s.letters.CarriesProof(n.Letter) {
-		return fail("it carries a proof, and is sent by beginning its challenge, not as a notice")
-	}
-	data, values, err := marshalData(n.Data)
+	data, values, err := composer.MarshalData(n.Data)
 	if err != nil {
-		return fail("%w", err)
+		return rows.Delivery{}, named(err)
 	}
-	collapsing := n.Collapse.Key != ""
-	if collapsing {
-		values = collapsed(values, []any{values})
+	if n.Gather.Topic != "" {
+		values = composer.Gathered(values, []any{values})
 	}
 	if n.Remind != (Reminder{}) {
-		values = reminding(values, n.Remind.Of)
+		values = composer.Reminding(values, n.Remind.Of)
 	}
 	if err := s.try(n, a, values); err != nil {
-		return store.Delivery{}, err
+		return rows.Delivery{}, err // it names the letter, and the part
 	}
-	kind := s.letters.Kind(n.Letter)
-	d := store.Delivery{
-		Letter: n.Letter, Locale: a.locale, Zone: a.zone, Address: a.address.String(), Name: a.address.Name, Data: data,
-		Lane: n.Lane, Once: kind.AtMostOnce, Key: n.Key, AskedBy: n.askedBy, Trace: outbox.Trace(ctx),
+	d, err := s.drafted(ctx, n, a)
+	if err != nil {
+		return d, named(err)
 	}
-	if d.AskedBy == "" {
-		d.AskedBy = "the application"
-	}
-	if d.Lane == "" {
-		d.Lane = store.Lane(kind.Lane)
-	}
-	if d.Lane == "" {
-		d.Lane = store.Normal
+	d.Data = data
+	return d, nil
+}
+
+// drafted returns the delivery of a notice whose data make a letter, without these.
+func (s *Service) drafted(ctx context.Context, n Notice, a Admission) (rows.Delivery, error) {
+	kind := s.p.Letters.Kind(n.Letter)
+	d := rows.Delivery{
+		Letter: n.Letter, Locale: a.locale, Zone: a.zone, Address: a.address.String(), Name: a.address.Name,
+		Lane: cmp.Or(rows.Lane(n.Lane), rows.Lane(kind.Lane), rows.Normal), Once: kind.AtMostOnce, Key: n.Key,
+		AskedBy: flow.Asker(ctx), Trace: outbox.Trace(ctx),
 	}
 	if n.Hold {
-		d.HeldBy, d.Note = store.HeldAsked, "held from the beginning; release it to send it"
+		d.HeldBy, d.Note = rows.HeldAsked, "held from the beginning; release it to send it"
 	}
 	if err := s.times(&d, n, kind.Life); err != nil {
-		return fail("%w", err)
+		return d, err
 	}
-	if collapsing {
-		if n.Collapse.Window <= 0 || len(n.Cc)+len(n.Bcc)+len(n.Attachments) > 0 || n.Hold || n.Remind.Before != 0 {
-			return fail("a notice that collapses needs a window, and has no copies, attachments, hold or reminder")
+	for _, add := range []func(*rows.Delivery, Notice) error{gather, s.fallBack, checkFiles} {
+		if err := add(&d, n); err != nil {
+			return d, err
 		}
-		d.Collapse = n.Letter + " " + d.Address + " " + n.Collapse.Key
-		d.Due = d.Due.Add(n.Collapse.Window)
 	}
-	if n.Fallback != "" && (collapsing || len(n.Cc)+len(n.Bcc) > 0) {
-		return fail("a notice with a fallback goes to one address, and does not collapse")
+	return d, s.show(&d, n, a)
+}
+
+// gather lets a delivery wait for others to join it.
+func gather(d *rows.Delivery, n Notice) error {
+	if n.Gather.Topic == "" {
+		return nil
 	}
-	if n.Fallback != "" {
-		other, err := s.recipient(n.Fallback)
-		if err != nil {
-			return fail("the fallback: %w", err)
-		}
-		if other.IsPhone() && !s.letters.HasSMS(n.Letter) {
-			return fail("its fallback is a phone number, and it has no sms part")
-		}
-		d.Fallback = other.String()
+	if n.Gather.For <= 0 || len(n.Cc)+len(n.Bcc)+len(n.Attachments) > 0 || n.Hold || n.Remind.Before != 0 {
+		return errors.New("a notice that gathers needs Gather.For, and has no copies, attachments, hold or reminder")
 	}
+	d.Collapse = n.Letter + " " + d.Address + " " + n.Gather.Topic
+	d.Due = d.Due.Add(n.Gather.For)
+	return nil
+}
+
+// fallBack adds the address that gets the letter if the first one's has failed.
+func (s *Service) fallBack(d *rows.Delivery, n Notice) error {
+	switch {
+	case n.Fallback == "":
+		return nil
+	case n.Gather.Topic != "" || len(n.Cc)+len(n.Bcc) > 0:
+		return errors.New("a notice with a fallback goes to one address, and does not gather")
+	}
+	other, err := s.p.Recipient(n.Fallback)
+	if err != nil {
+		return fmt.Errorf("the fallback: %w", err)
+	}
+	if other.IsPhone() && !s.p.Letters.HasSMS(n.Letter) {
+		return errors.New("its fallback is a phone number, and it has no sms part")
+	}
+	d.Fallback = other.String()
+	return nil
+}
+
+// checkFiles refuses attachments that could not be sent.
+func checkFiles(_ *rows.Delivery, n Notice) error {
 	for i, file := range n.Attachments {
-		part := message.BytesPart(file.Name, file.Type, nil)
+		part := compose.BytesPart(file.Name, file.Type, nil)
 		if err := part.Check(); err != nil {
-			return fail("%w", err)
+			return err
 		}
 		if file.Body == nil {
-			return fail("attachment %d has no contents", i+1)
+			return fmt.Errorf("attachment %d has no contents", i+1)
 		}
 	}
-	v := visible{Cc: n.Cc, ReplyTo: n.ReplyTo, Thread: n.Thread, Headers: n.Headers}
+	return nil
+}
+
+// show adds what the header of a delivery shows besides its own address.
+func (s *Service) show(d *rows.Delivery, n Notice, a Admission) error {
+	v := composer.Visible{Cc: n.Cc, ReplyTo: n.ReplyTo, Thread: n.Thread, Headers: n.Headers}
 	if len(n.Cc)+len(n.Bcc) > 0 {
 		v.To = [][2]string{{a.address.String(), a.address.Name}}
 	}
 	if a.address.IsPhone() {
-		if len(n.Cc)+len(n.Bcc)+len(n.Attachments)+len(n.Headers) > 0 || !s.letters.HasSMS(n.Letter) {
-			return fail("an SMS has neither copies, attachments nor fields, and the letter needs an sms part")
+		if len(n.Cc)+len(n.Bcc)+len(n.Attachments)+len(n.Headers) > 0 || !s.p.Letters.HasSMS(n.Letter) {
+			return errors.New("an SMS has neither copies, attachments nor fields, and the letter needs an sms part")
 		}
 	} else {
 		// A trial composition, of the header alone: what could not be sent is refused now.
-		trial, err := s.envelope(d, v)
+		trial, err := composer.New(s.p).Envelope(*d, v)
 		if err == nil {
 			trial.Subject, trial.Text, trial.ID, trial.Date = "x", "x", "x", d.Created
 			_, err = trial.Compose()
 		}
 		if err != nil {
-			return fail("%w", err)
+			return err
 		}
 	}
-	if v.To != nil || v.ReplyTo != "" || v.Thread != "" || v.Headers != nil {
-		raw, err := json.Marshal(v)
-		if err != nil {
-			return fail("%w", err)
-		}
-		d.Visible = string(raw)
+	if v.To == nil && v.ReplyTo == "" && v.Thread == "" && v.Headers == nil {
+		return nil
 	}
-	return d, nil
+	raw, err := json.Marshal(v)
+	d.Visible = string(raw)
+	return err
 }
 
 // try refuses data that the notice's letter cannot be made of, which would come up at delivery only.
 func (s *Service) try(n Notice, a Admission, values map[string]any) error {
-	zone, err := s.zones.load(a.zone)
+	zone, err := s.p.Zones.Load(a.zone)
 	if err != nil {
 		return err
 	}
-	r := letter.Request{Letter: n.Letter, Locale: language.Make(a.locale), Zone: zone, Writer: s.writer, Data: values}
+	r := render.Request{Letter: n.Letter, Locale: language.Make(a.locale), Zone: zone, Writer: s.p.Writer, Data: values}
 	if !a.address.IsPhone() || n.Fallback != "" {
-		err = s.letters.Try(r)
+		err = s.p.Letters.Try(r)
 	}
-	if err == nil && s.letters.HasSMS(n.Letter) && (a.address.IsPhone() || n.Fallback != "") {
-		_, err = s.letters.RenderSMS(r)
+	if err == nil && s.p.Letters.HasSMS(n.Letter) && (a.address.IsPhone() || n.Fallback != "") {
+		_, err = s.p.Letters.RenderSMS(r)
 	}
 	return err
 }
@@ -148,8 +163,8 @@ func (s *Service) try(n Notice, a Admission, values map[string]any) error {
 const slack = time.Minute
 
 // times sets when a delivery is due and until when.
-func (s *Service) times(d *store.Delivery, n Notice, life time.Duration) error {
-	now := s.now()
+func (s *Service) times(d *rows.Delivery, n Notice, life time.Duration) error {
+	now := s.p.Now()
 	d.Created, d.Due, d.DeliverBefore = now, now, n.DeliverBefore
 	if r := n.Remind; r != (Reminder{}) {
 		switch {
@@ -177,40 +192,4 @@ func (s *Service) times(d *store.Delivery, n Notice, life time.Duration) error {
 		return errors.New("it is to be delivered before it is due; move DeliverBefore after At")
 	}
 	return nil
-}
-
-// reminding returns the values of a letter that reminds of a moment.
-func reminding(data map[string]any, moment time.Time) map[string]any {
-	all := maps.Clone(data)
-	if all == nil {
-		all = make(map[string]any)
-	}
-	all["moment"] = moment.UTC().Format(time.RFC3339)
-	return all
-}
-
-// collapsed returns the values of a letter that several notices became.
-func collapsed(first map[string]any, items []any) map[string]any {
-	all := maps.Clone(first)
-	if all == nil {
-		all = make(map[string]any)
-	}
-	all["items"], all["count"] = items, len(items)
-	return all
-}
-
-// marshalData returns data as JSON, and the values in it.
-func marshalData(data any) (string, map[string]any, error) {
-	if data == nil {
-		return "{}", nil, nil
-	}
-	raw, err := json.Marshal(data)
-	if err != nil {
-		return "", nil, err
-	}
-	if len(raw) > maxData {
-		return "", nil, fmt.Errorf("its data has %d bytes, more than %d; send it as an attachment", len(raw), maxData)
-	}
-	values, err := readData(string(raw))
-	return string(raw), values, err
 }

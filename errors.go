@@ -1,10 +1,12 @@
 package illumicode
 
 import (
+	rows "github.com/illumicode/illumicode/internal/store"
+
 	"errors"
 	"time"
 
-	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 // What an application can tell apart. No error's text holds an address, a code or a token.
@@ -34,20 +36,22 @@ var (
 	ErrNoTries = errors.New("illumicode: no tries left for a code")
 	// ErrTooSoon matches a request, a resend or a try that came too early; see [TooSoonError].
 	ErrTooSoon = errors.New("illumicode: too soon")
-	// ErrNothingPending means that a subject has no signup to be reminded of, or no change to be settled.
+	// ErrNothingPending means that a subject has no signup to be reminded of, or no frozen account to decide about.
 	ErrNothingPending = errors.New("illumicode: nothing is pending")
 	// ErrFrozen matches a link that was used already in an account whose change of address was taken back: the
-	// proof is kept, and counts when that is settled ([Tx.Settle]).
+	// proof is kept, and counts when somebody decides who keeps the account.
 	ErrFrozen = errors.New("illumicode: the account is frozen until it is settled who keeps it")
-	// ErrHeld means that another subject holds the address as confirmed. Roll back.
-	ErrHeld = errors.New("illumicode: another subject holds this address")
+	// ErrTaken means that another subject holds the address as confirmed. Roll back.
+	ErrTaken = errors.New("illumicode: another subject holds this address")
+	// ErrAdmissionUsed means that another transaction has begun a challenge with the admission, and committed.
+	ErrAdmissionUsed = errors.New("illumicode: the admission has begun its challenge already; admit the request again")
 	// ErrStuck means that a transaction of the service's own could not begin in time.
-	ErrStuck = errors.New("illumicode: no connection or lock for a transaction of its own; call Admit, Prove, Resend and the one-call forms before you open your transaction, not inside it")
+	ErrStuck = flow.ErrStuck
+	// ErrTooLarge matches attachments that together are larger than Config.MaxAttachments.
+	ErrTooLarge = rows.ErrTooLarge
 
 	// ErrDifferent matches a notice or an event under a key that was used for other contents.
 	ErrDifferent = errors.New("illumicode: the same key was used for something else")
-	// ErrNoRule matches an event of a type that no rule is for.
-	ErrNoRule = errors.New("illumicode: no rule is for events of type")
 
 	// ErrOccupied is for the callback of [Service.Signup] to return when the account exists
 	// already. The stranger who asked is answered as if it did not.
@@ -67,21 +71,10 @@ type TooSoonError struct {
 	Rule  string // the limit that refused, by its public name; empty for the challenge's own wait
 	Limit string // what that limit allows, in words that may be shown
 
-	rule *limit.Rule
-}
-
-// Allows returns how many a rule allows in how long, as the RateLimit-Policy field has them; false where
-// no rule refused, or one that does not count in that way.
-func (e *TooSoonError) Allows() (times int, window time.Duration, ok bool) {
-	switch {
-	case e.rule == nil:
-		return 0, 0, false
-	case e.rule.Rate.Times > 0:
-		return e.rule.Rate.Times, e.rule.Rate.Per, true
-	case e.rule.Quota.Times > 0:
-		return e.rule.Quota.Times, map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: 24 * time.Hour, limit.Month: 30 * 24 * time.Hour}[e.rule.Quota.Window], true
-	}
-	return 0, 0, false
+	// Times and Window are how many that limit allows in how long, as the RateLimit-Policy field has them; zero where no
+	// limit refused, or one that does not count in that way.
+	Times  int
+	Window time.Duration
 }
 
 func (e *TooSoonError) Error() string { return ErrTooSoon.Error() }

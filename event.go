@@ -8,11 +8,16 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"time"
 
-	"github.com/illumicode/illumicode/core/event"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/event"
+	"github.com/illumicode/illumicode/internal/core/events"
+	"github.com/illumicode/illumicode/internal/core/near"
+	"github.com/illumicode/illumicode/internal/flow"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
 // An EventRule says what an event leads to. Type, Letter and exactly one of To, Fixed and
@@ -27,13 +32,13 @@ type EventRule struct {
 	Fixed      []Request
 	Recipients func(ctx context.Context, e event.Event) iter.Seq2[Recipient, error] // of the application's
 
-	Lane     store.Lane    // empty means the letter's own, or normal
-	Delay    time.Duration // before it is due
-	Key      string        // a pointer to the application's key, for Cancel and Move; empty for none
-	Remind   string        // a pointer to the moment to remind of, RFC 3339; empty for none
-	Before   time.Duration // how long before it; with Remind
-	Collapse time.Duration // how long notices to one address gather in one letter; 0 for not at all
-	By       string        // a pointer to what they must have in common; empty gathers all of the letter
+	Lane   delivery.Lane // empty means the letter's own, or normal
+	Delay  time.Duration // before it is due
+	Key    string        // a pointer to the application's key, for Cancel and Move; empty for none
+	Remind string        // a pointer to the moment to remind of, RFC 3339; empty for none
+	Before time.Duration // how long before it; with Remind
+	Gather time.Duration // how long notices to one address gather in one letter; 0 for not at all
+	Topic  string        // a pointer to what gathered notices have in common; empty gathers all of the letter
 }
 
 // check says what is wrong with a rule.
@@ -49,22 +54,22 @@ func (r EventRule) check(s *Service) error {
 		return errors.New("has no type")
 	case ways != 1:
 		return fmt.Errorf("for %q needs one of To, Fixed and Recipients, and has %d", r.Type, ways)
-	case !s.letters.Has(r.Letter):
-		return fmt.Errorf("for %q names letter %q, which there is not", r.Type, r.Letter)
-	case s.letters.CarriesProof(r.Letter):
+	case !s.p.Letters.Has(r.Letter):
+		return fmt.Errorf("for %q: %w", r.Type, s.p.Letters.Missing(r.Letter))
+	case s.p.Letters.CarriesProof(r.Letter):
 		return fmt.Errorf("for %q names letter %q, which carries a proof and is no notice", r.Type, r.Letter)
 	case (r.Remind == "") != (r.Before == 0) || r.Before < 0:
 		return fmt.Errorf("for %q: Remind and a positive Before go together", r.Type)
-	case r.Collapse > 0 && r.Remind != "":
-		return fmt.Errorf("for %q: a reminder cannot collapse", r.Type)
+	case r.Gather > 0 && r.Remind != "":
+		return fmt.Errorf("for %q: a reminder cannot gather", r.Type)
 	}
-	for _, pointer := range []string{r.To, r.Key, r.Remind, r.By} {
+	for _, pointer := range []string{r.To, r.Key, r.Remind, r.Topic} {
 		if pointer != "" && !strings.HasPrefix(pointer, "/") {
 			return fmt.Errorf("for %q: %q is no pointer (RFC 6901); it begins with a slash", r.Type, pointer)
 		}
 	}
 	for _, f := range r.Fixed {
-		if _, err := s.recipient(f.Address); err != nil {
+		if _, err := s.p.Recipient(f.Address); err != nil {
 			return fmt.Errorf("for %q: %w", r.Type, err)
 		}
 	}
@@ -80,19 +85,22 @@ func (r EventRule) fits(kind string) bool {
 
 // Receive takes an event in the application's transaction: every rule for its type adds its
 // notices. An event with the source and the id of an earlier one has no effect; if its contents
-// differ, it is refused with [ErrDifferent]. The error matches [ErrNoRule] if no rule is for its
+// differ, it is refused with [ErrDifferent]. The error matches [event.ErrNoRule] if no rule is for its
 // type. After any error the transaction holds nothing of the event.
 func (t Tx) Receive(ctx context.Context, e event.Event) error {
-	if err := e.Check(); err != nil {
+	if err := t.ok(); err != nil {
+		return err
+	}
+	if err := events.Check(e); err != nil {
 		return fmt.Errorf("%w: %w", event.ErrMalformed, err)
 	}
-	return t.rows.Nested(ctx, func() error { return t.receive(ctx, e) })
+	return t.rows().Nested(ctx, func() error { return t.receive(ctx, e) })
 }
 
 func (t Tx) receive(ctx context.Context, e event.Event) error {
 	sum := sha256.Sum256([]byte(e.Type + "\x00" + string(e.Data)))
 	digest := hex.EncodeToString(sum[:])
-	first, stands, err := t.rows.Once(ctx, store.Once{Name: fmt.Sprintf("event %q %q", e.Source, e.ID), Digest: digest, Made: t.s.now()})
+	first, stands, err := t.rows().Once(ctx, rows.Once{Name: fmt.Sprintf("event %q %q", e.Source, e.ID), Digest: digest, Made: t.s.p.Now()})
 	switch {
 	case err != nil:
 		return err
@@ -101,7 +109,7 @@ func (t Tx) receive(ctx context.Context, e event.Event) error {
 	case !first:
 		return nil
 	}
-	values, err := e.Values()
+	values, err := events.Values(e)
 	if err != nil {
 		return fmt.Errorf("%w: %w", event.ErrMalformed, err)
 	}
@@ -115,16 +123,26 @@ func (t Tx) receive(ctx context.Context, e event.Event) error {
 		}
 	}
 	if !taken {
-		return fmt.Errorf("%w %q", ErrNoRule, e.Type)
+		return fmt.Errorf("%w: %q; %s", event.ErrNoRule, e.Type, near.List(e.Type, t.s.eventTypes()))
 	}
 	return nil
 }
 
+// eventTypes returns what the rules are for.
+func (s *Service) eventTypes() []string {
+	types := make([]string, len(s.rules))
+	for i, r := range s.rules {
+		types[i] = r.Type
+	}
+	return slices.Compact(slices.Sorted(slices.Values(types)))
+}
+
 // apply adds the notices of one rule.
 func (t Tx) apply(ctx context.Context, r EventRule, e event.Event, values map[string]any) error {
-	n := Notice{Letter: r.Letter, Data: values, Lane: r.Lane, askedBy: "event " + e.ID + " of " + e.Source + ", type " + e.Type}
+	ctx = flow.AskedBy(ctx, "event "+e.ID+" of "+e.Source+", type "+e.Type)
+	n := Notice{Letter: r.Letter, Data: values, Lane: r.Lane}
 	if r.Delay > 0 {
-		n.At = t.s.now().Add(r.Delay)
+		n.At = t.s.p.Now().Add(r.Delay)
 	}
 	var err error
 	if n.Key, err = text(values, r.Key); err != nil {
@@ -142,15 +160,15 @@ func (t Tx) apply(ctx context.Context, r EventRule, e event.Event, values map[st
 		n.Remind = Reminder{Of: of, Before: r.Before}
 	}
 	people := r.recipients(ctx, e, values)
-	if r.Collapse == 0 {
+	if r.Gather == 0 {
 		_, err := t.NotifyAll(ctx, n, people)
 		return err
 	}
-	by, err := text(values, r.By)
+	by, err := text(values, r.Topic)
 	if err != nil {
 		return err
 	}
-	n.Collapse = Collapse{Key: cmp.Or(by, "all"), Window: r.Collapse}
+	n.Gather = Gather{Topic: cmp.Or(by, "all"), For: r.Gather}
 	for one, err := range people {
 		if err != nil {
 			return err
@@ -180,7 +198,7 @@ func (r EventRule) recipients(ctx context.Context, e event.Event, values map[str
 		if r.To == "" {
 			return
 		}
-		v, found := event.At(values, r.To)
+		v, found := events.At(values, r.To)
 		if !found {
 			yield(Recipient{}, fmt.Errorf("%w: its data have nothing at %s, where the recipients should be", event.ErrMalformed, r.To))
 			return
@@ -227,7 +245,7 @@ func text(values map[string]any, pointer string) (string, error) {
 	if pointer == "" {
 		return "", nil
 	}
-	v, found := event.At(values, pointer)
+	v, found := events.At(values, pointer)
 	if !found || v == nil || v == "" {
 		return "", fmt.Errorf("%w: its data have nothing at %s", event.ErrMalformed, pointer)
 	}
@@ -256,9 +274,9 @@ const eventsAtOnce = 20
 // takeEvents takes some of the events that other programs have inserted. One that no rule can take
 // is set aside with the reason.
 func (s *Service) takeEvents(ctx context.Context) (n int, err error) {
-	err = s.store.Write(ctx, func(rows store.Tx) error {
-		t := Tx{s: s, rows: rows}
-		all, err := rows.TakeEvents(ctx, eventsAtOnce)
+	err = s.p.Store.Write(ctx, func(side rows.Tx) error {
+		t := s.tx(side, side)
+		all, err := side.TakeEvents(ctx, eventsAtOnce)
 		if err != nil {
 			return err
 		}
@@ -268,11 +286,11 @@ func (s *Service) takeEvents(ctx context.Context) (n int, err error) {
 			if reason == nil {
 				continue
 			}
-			if ctx.Err() != nil || errors.Is(reason, store.ErrDatabase) {
+			if ctx.Err() != nil || errors.Is(reason, rows.ErrDatabase) {
 				return reason // not the event's fault
 			}
-			s.log.Warn("an event was set aside", "source", row.Source, "id", row.ID, "type", row.Type, "reason", reason)
-			if err := rows.SetAside(ctx, row, reason.Error(), s.now()); err != nil {
+			s.p.Log.Warn("an event was set aside", "source", row.Source, "id", row.ID, "type", row.Type, "reason", reason)
+			if err := side.SetAside(ctx, row, reason.Error(), s.p.Now()); err != nil {
 				return err
 			}
 		}
@@ -281,7 +299,7 @@ func (s *Service) takeEvents(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-func (t Tx) takeEvent(ctx context.Context, row store.Event) error {
+func (t Tx) takeEvent(ctx context.Context, row rows.Event) error {
 	e := event.Event{Source: row.Source, ID: row.ID, Type: row.Type, Subject: row.Subject, Data: []byte(row.Data)}
 	if row.Time != "" {
 		var err error
@@ -290,4 +308,14 @@ func (t Tx) takeEvent(ctx context.Context, row store.Event) error {
 		}
 	}
 	return t.Receive(ctx, e)
+}
+
+// checkEvents says what is wrong with the rules for events.
+func (s *Service) checkEvents() error {
+	for i, r := range s.rules {
+		if err := r.check(s); err != nil {
+			return wrong(fmt.Sprintf("Events[%d]", i), err.Error())
+		}
+	}
+	return nil
 }

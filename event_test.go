@@ -7,20 +7,21 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/event"
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/event"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/letter"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/token"
 )
 
 func rules(c *illumicode.Config) {
 	c.Events = []illumicode.EventRule{
 		{Type: "sailing.moved", Letter: "moved", To: "/passengers", Key: "/sailing"},
-		{Type: "sailing.*", Letter: "digest", Fixed: []illumicode.Request{{Address: "pier@gullquay.example"}}, Collapse: time.Hour},
+		{Type: "sailing.*", Letter: "digest", Fixed: []illumicode.Request{{Address: "pier@gullquay.example"}}, Gather: time.Hour},
 	}
 }
 
@@ -55,11 +56,11 @@ func TestReceive(t *testing.T) {
 		}
 	}
 	for {
-		if n, _, err := k.Service.Store().Expand(t.Context(), func() string { return fmt.Sprint(time.Now().UnixNano()) }, nil); err != nil || n == 0 {
+		if n, _, err := flow.Of(k.Service).Store.Expand(t.Context(), func() string { return fmt.Sprint(time.Now().UnixNano()) }, nil); err != nil || n == 0 {
 			break
 		}
 	}
-	count, err := k.Service.Store().Matching(t.Context(), store.Filter{})
+	count, err := flow.Of(k.Service).Store.Matching(t.Context(), store.Filter{})
 	if err != nil || count[store.Waiting] != 3 {
 		t.Errorf("%v, %v; want two letters and a digest of the one good event", count, err)
 	}
@@ -78,7 +79,7 @@ func TestInsertedEvents(t *testing.T) {
 	var aside []store.Event
 	for deadline := time.Now().Add(10 * time.Second); len(aside) < 2 && time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		var err error
-		if aside, err = k.Service.Store().Aside(t.Context(), 10); err != nil {
+		if aside, err = flow.Of(k.Service).Store.Aside(t.Context(), 10); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -93,24 +94,27 @@ func TestRulesAreChecked(t *testing.T) {
 		"has no type":        func(r *illumicode.EventRule) { r.Type = "" },
 		"and has 0":          func(r *illumicode.EventRule) { r.To = "" },
 		"and has 2":          func(r *illumicode.EventRule) { r.Fixed = []illumicode.Request{{Address: mara}} },
-		"which there is not": func(r *illumicode.EventRule) { r.Letter = "sunk" },
+		`no letter is named "sunk"`: func(r *illumicode.EventRule) { r.Letter = "sunk" },
 		"carries a proof":    func(r *illumicode.EventRule) { r.Letter = "confirm" },
 		"is no pointer":      func(r *illumicode.EventRule) { r.Key = "sailing" },
 		"Before go together": func(r *illumicode.EventRule) { r.Remind = "/departs" },
-		"a reminder cannot":  func(r *illumicode.EventRule) { r.Remind, r.Before, r.Collapse = "/departs", time.Hour, time.Hour },
+		"a reminder cannot":  func(r *illumicode.EventRule) { r.Remind, r.Before, r.Gather = "/departs", time.Hour, time.Hour },
 		"address":            func(r *illumicode.EventRule) { r.To, r.Fixed = "", []illumicode.Request{{Address: "nobody"}} },
 	} {
 		r := good
 		change(&r)
 		k := illumicodetest.Idle(t, withPier(t))
-		_, err := illumicode.New(illumicode.Config{Store: k.Service.Store(), Keys: keyring(t), From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
+		_, err := illumicode.New(illumicode.Config{Store: k.Service.Store(), Keys: freshKeys(t), From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
 			Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Letters: pierSet(t), Events: []illumicode.EventRule{good, r}})
 		if err == nil || !strings.Contains(err.Error(), "Events[1]") || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q in it", err, want)
 		}
 	}
-	for want, g := range map[string]outbox.Guard{"say live, allow": {Mode: "loud"}, "no domain": {Mode: outbox.Allow}, "goes with allow": {Domains: []string{"x.example"}}} {
-		if _, err := g.Check(); err == nil || !strings.Contains(err.Error(), want) {
+	k := illumicodetest.Idle(t)
+	for want, g := range map[string]delivery.Guard{"say live, allow": {Mode: "loud"}, "no domain": {Mode: delivery.Allow}, "goes with allow": {Domains: []string{"x.example"}}} {
+		c := illumicode.Config{Store: k.Service.Store(), Keys: freshKeys(t), From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
+			Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Guard: g}
+		if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("guard %+v: %v, want %q", g, err, want)
 		}
 	}
@@ -123,12 +127,9 @@ func pierSet(tb testing.TB) *letter.Set {
 	return c.Letters
 }
 
-func keyring(tb testing.TB) *token.Keyring {
+func freshKeys(tb testing.TB) *token.Keyring {
 	tb.Helper()
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	if err != nil {
-		tb.Fatal(err)
-	}
+	ring := token.Generate(time.Now())
 	return ring
 }
 

@@ -9,12 +9,15 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/report"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // saying is a provider named harbour that answers so.
@@ -34,21 +37,33 @@ func withReturnPath(c *illumicode.Config) {
 	c.ReturnPath, c.Outbox.Poll = "bounces.ternisle.example", 10*time.Millisecond
 }
 
+// deliveryOf returns the delivery whose return path this is.
+func deliveryOf(t *testing.T, k *illumicodetest.Kit, path string) string {
+	t.Helper()
+	local, _, _ := strings.Cut(path, "@")
+	_, tail, found := strings.Cut(local, "+")
+	if !found {
+		tail = local
+	}
+	delivery, ok := flow.Of(k.Service).Keys.ReadReturnPath(tail, k.Service.Now())
+	if !ok {
+		t.Fatalf("%s is no return path of a letter", path)
+	}
+	return delivery
+}
+
 // takes gives the service feedback on a letter and waits until it is applied.
 func takes(t *testing.T, k *illumicodetest.Kit, path string, kind report.Kind) store.Feedback {
 	t.Helper()
 	at := fmt.Sprint(time.Now().UnixNano())
-	n, err := k.Service.TakeFeedback(t.Context(), illumicode.Feedback{Path: path, Report: report.Report{ID: at, Kind: kind, Status: "5.1.1", Text: "nobody"}})
+	n, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Path: path, ID: at, Kind: kind, Status: "5.1.1", Text: "nobody"})
 	if err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
-	delivery, err := k.Service.ReadReturnPath(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	delivery := deliveryOf(t, k, path)
 	var last store.Feedback
 	eventually(t, func() bool {
-		all, err := k.Service.Store().FeedbackOn(t.Context(), delivery)
+		all, err := flow.Of(k.Service).Store.FeedbackOn(t.Context(), delivery)
 		if err == nil && len(all) > 0 {
 			last = all[len(all)-1]
 		}
@@ -59,12 +74,12 @@ func takes(t *testing.T, k *illumicodetest.Kit, path string, kind report.Kind) s
 
 func scopes(t *testing.T, k *illumicodetest.Kit, address string) (all []store.Scope) {
 	t.Helper()
-	story, err := k.Service.Story(t.Context(), address)
+	story, err := desk.New(k.Service).Story(t.Context(), address)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, s := range story.Suppressed {
-		all = append(all, s.Scope)
+		all = append(all, store.Scope(s.Scope))
 	}
 	return all
 }
@@ -76,7 +91,7 @@ func TestBounceAndProof(t *testing.T) {
 		svc, ctx := k.Service, t.Context()
 		n := register(t, k, "7", mara)
 		welcome := k.Letter(mara, n).EnvelopeFrom
-		if len(welcome) != token.PathLength+len("@bounces.ternisle.example") {
+		if len(welcome) != keyring.PathLength+len("@bounces.ternisle.example") {
 			t.Fatalf("the envelope is from %q", welcome)
 		}
 		notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}})
@@ -96,7 +111,7 @@ func TestBounceAndProof(t *testing.T) {
 		k.Clock.Move(2 * time.Minute)
 		signIn(t, k, illumicode.Request{Address: mara}) // another challenge on the same day
 		eventually(t, func() bool {
-			sent, err := svc.Store().LettersTo(ctx, mara, mara, 1)
+			sent, err := flow.Of(svc).Store.LettersTo(ctx, mara, mara, 1)
 			return err == nil && sent[0].Letter == "signin" && sent[0].State == store.Suppressed
 		})
 		if _, err := svc.SignInCode(ctx, first.Ticket, code, nil); err != nil {
@@ -150,10 +165,10 @@ func TestForgedFeedback(t *testing.T) {
 	n := register(t, k, "7", mara)
 	l := k.Letter(mara, n)
 	path := l.EnvelopeFrom
-	stranger := token.GenerateKey(time.Now()).ReturnPath("0193579a-0b1c-7def-8123-456789abcdef") + "@bounces.ternisle.example"
-	for _, forged := range []string{mara, stranger, "b" + path[1:], path[:token.PathLength-1] + "@bounces.ternisle.example", strings.Replace(path, "bounces.", "bounce.", 1), "crew@ternisle.example", ""} {
-		_, err := k.Service.TakeFeedback(t.Context(), illumicode.Feedback{Path: forged, Report: report.Report{Kind: report.HardBounce}})
-		if err == nil || forged != "" && !errors.Is(err, illumicode.ErrForeignPath) {
+	stranger := keyring.GenerateKey(time.Now()).ReturnPath("0193579a-0b1c-7def-8123-456789abcdef") + "@bounces.ternisle.example"
+	for _, forged := range []string{mara, stranger, "b" + path[1:], path[:keyring.PathLength-1] + "@bounces.ternisle.example", strings.Replace(path, "bounces.", "bounce.", 1), "crew@ternisle.example", ""} {
+		_, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Path: forged, Kind: report.HardBounce})
+		if err == nil || forged != "" && !errors.Is(err, feedback.ErrForeignPath) {
 			t.Errorf("a report to %q was taken: %v", forged, err)
 		}
 	}
@@ -166,13 +181,13 @@ func TestForgedFeedback(t *testing.T) {
 // or about a letter that nobody knows, it does no harm.
 func TestFeedbackOvertakes(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
-		svc, st, ctx := k.Service, k.Service.Store(), t.Context()
-		hook := func(id, letter string, kind report.Kind) illumicode.Feedback {
-			return illumicode.Feedback{Source: "harbour", Letter: letter, Report: report.Report{ID: id, Kind: kind, Status: "5.1.1"}}
+		svc, st, ctx := k.Service, flow.Of(k.Service).Store, t.Context()
+		hook := func(id, letter string, kind report.Kind) feedback.Feedback {
+			return feedback.Feedback{Source: "harbour", Letter: letter, ID: id, Kind: kind, Status: "5.1.1"}
 		}
-		early := []illumicode.Feedback{hook("2", "harbour-1", report.HardBounce), hook("1", "harbour-1", report.Delivered), hook("3", "never sent", report.HardBounce)}
+		early := []feedback.Feedback{hook("2", "harbour-1", report.HardBounce), hook("1", "harbour-1", report.Delivered), hook("3", "never sent", report.HardBounce)}
 		for _, want := range []int{3, 0} { // the second time all are repeats
-			if n, err := svc.TakeFeedback(ctx, early...); err != nil || n != want {
+			if n, err := feedback.Take(ctx, svc, early...); err != nil || n != want {
 				t.Fatalf("%d were new, want %d; %v", n, want, err)
 			}
 		}
@@ -208,7 +223,7 @@ func TestRefusedRecipient(t *testing.T) {
 			id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: address}})
 			ended(t, k, id, store.Failed)
 			eventually(t, func() bool {
-				all, err := k.Service.Store().FeedbackOn(t.Context(), id)
+				all, err := flow.Of(k.Service).Store.FeedbackOn(t.Context(), id)
 				return err == nil && len(all) == 1 && all[0].State == store.FeedbackApplied
 			})
 			if got := fmt.Sprint(scopes(t, k, address)); got != want {
@@ -230,13 +245,14 @@ func TestReturnPathConfig(t *testing.T) {
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.ReturnPath = "Bounce@ternisle.example" })
 	begin(t, k, "7")
 	path := k.Letter(mara, 1).EnvelopeFrom
-	if _, err := k.Service.ReadReturnPath(strings.ToUpper(path)); err != nil || !strings.HasPrefix(path, "bounce+") || len(path) > 64+len("@ternisle.example") {
-		t.Errorf("%q: %v", path, err)
+	deliveryOf(t, k, strings.ToUpper(path))
+	if !strings.HasPrefix(path, "bounce+") || len(path) > 64+len("@ternisle.example") {
+		t.Errorf("the return path is %q", path)
 	}
 	for bad, says := range map[string]string{
 		"no domain": "neither a domain nor an address", "localhost": "neither", strings.Repeat("b", 22) + "@ternisle.example": "at most 21",
 	} {
-		c := illumicode.Config{Store: k.Service.Store(), Keys: k.Keys, From: address(t, "crew@ternisle.example"), Site: k.Service.Site(), ReturnPath: bad}
+		c := illumicode.Config{Store: k.Service.Store(), Keys: k.Keys, From: address(t, "crew@ternisle.example"), Site: illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"}, ReturnPath: bad}
 		c.Providers = append(c.Providers, k.Way)
 		if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "ReturnPath") {
 			t.Errorf("ReturnPath %q: %v, want an error that says %q", bad, err, says)

@@ -1,16 +1,18 @@
 package illumicode_test
 
 import (
-	"database/sql"
+	"context"
 	"errors"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 // A step-up's proof is good for one action, once, and for nothing else.
@@ -41,7 +43,7 @@ func TestStepUp(t *testing.T) {
 		if err := accept(more); !errors.Is(err, illumicode.ErrOtherAction) {
 			t.Errorf("another action: %v", err)
 		}
-		if err := inTx(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrPurpose) {
+		if err := inTx(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }); !errors.Is(err, illumicode.ErrPurpose) {
 			t.Errorf("accepted without an action: %v", err)
 		}
 		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrPurpose) {
@@ -63,8 +65,8 @@ func TestNotMe(t *testing.T) {
 		p := signIn(t, k, illumicode.Request{Address: mara})
 		l := k.Letter(mara, n+1)
 		link := notMeToken(t, l.Text)
-		if d, err := k.Service.InspectNotMe(t.Context(), link); err != nil || d.Address != mara || d.Done {
-			t.Errorf("the page is told %+v, %v", d, err)
+		if in, err := k.Service.Inspect(t.Context(), "", link); err != nil || in.Disowned.Address != mara || in.Disowned.Done {
+			t.Errorf("the page is told %+v, %v", in, err)
 		}
 		if _, err := k.Service.Pending(t.Context(), p.Ticket); err != nil {
 			t.Errorf("looking has ended it: %v", err)
@@ -72,7 +74,10 @@ func TestNotMe(t *testing.T) {
 		var told illumicode.Disowned
 		calls := 0
 		for range 2 {
-			if err := k.Service.NotMe(t.Context(), link, func(_ *sql.Tx, d illumicode.Disowned) error { told, calls = d, calls+1; return nil }); err != nil {
+			if err := k.Service.NotMe(t.Context(), link, func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error {
+				told, calls = d, calls+1
+				return nil
+			}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -82,7 +87,7 @@ func TestNotMe(t *testing.T) {
 		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("the code afterwards: %v", err)
 		}
-		if _, err := k.Service.Resend(t.Context(), p.Ticket); !errors.Is(err, illumicode.ErrCalledOff) {
+		if _, err := k.Service.ResendForBrowser(t.Context(), p.Ticket); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("a resend afterwards: %v", err)
 		}
 		// It has slowed guessing down, and a challenge of a stranger has fewer tries.
@@ -128,7 +133,7 @@ func TestNotMeTooLate(t *testing.T) {
 			_, err := tx.AcceptSignIn(t.Context(), proof)
 			return err
 		}, func() error {
-			return k.Service.NotMe(t.Context(), notMeToken(t, l.Text), func(_ *sql.Tx, d illumicode.Disowned) error { told = d; return nil })
+			return k.Service.NotMe(t.Context(), notMeToken(t, l.Text), func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error { told = d; return nil })
 		})
 		if err != nil || !told.Done || told.Subject != "7" {
 			t.Errorf("the application is told %+v, %v", told, err)
@@ -143,7 +148,7 @@ func TestCorrect(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		wrong := k.Token(k.Letter("nara@ternisle.example", 1))
+		wrong := k.Link(k.Letter("nara@ternisle.example", 1))
 		fixed, err := k.Service.Correct(t.Context(), begun.Ticket, illumicode.Request{Address: mara}, nil)
 		if err != nil || fixed.Ticket == begun.Ticket || fixed.Address != mara {
 			t.Fatalf("%+v, %v", fixed, err)
@@ -171,7 +176,7 @@ func TestCorrect(t *testing.T) {
 		n := len(k.Inbox.Letters(mara))
 		changing, _ := changeTo(t, k, "wrnog@skerry.example", n+1)
 		k.Letter("wrnog@skerry.example", 1)
-		changing, err = k.Service.Correct(t.Context(), changing.Ticket, illumicode.Request{Address: newMara}, func(*sql.Tx, string) error {
+		changing, err = k.Service.Correct(t.Context(), changing.Ticket, illumicode.Request{Address: newMara}, func(context.Context, illumicode.Tx, string) error {
 			t.Error("the application is told of a change that is not in effect")
 			return nil
 		})
@@ -190,7 +195,7 @@ func TestCorrect(t *testing.T) {
 			t.Fatal(err)
 		}
 		letters := len(k.Inbox.Letters(mara))
-		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara}, func(*sql.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
+		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara}, func(context.Context, illumicode.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
 			t.Errorf("an address that is taken: %v", err)
 		}
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
@@ -209,10 +214,10 @@ func TestCorrect(t *testing.T) {
 
 // The application's wishes around a signup: addresses that it refuses, and a welcome.
 func TestAdmitAndWelcome(t *testing.T) {
-	if _, err := illumicode.RefuseDomains("fine.example\nnot a domain\n"); err == nil || !strings.Contains(err.Error(), "line 2") {
+	if _, err := message.RefuseDomains("fine.example\nnot a domain\n"); err == nil || !strings.Contains(err.Error(), "line 2") {
 		t.Errorf("a list with a mistake: %v", err)
 	}
-	refuse, err := illumicode.RefuseDomains("# mailboxes of an hour\nthrowaway.example # all of it\n\nTörnholm.example\n")
+	refuse, err := message.RefuseDomains("# mailboxes of an hour\nthrowaway.example # all of it\n\nTörnholm.example\n")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -234,26 +239,26 @@ func TestAdmitAndWelcome(t *testing.T) {
 func TestPreviewOfFlows(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	svc, ctx := k.Service, t.Context()
-	if err := svc.ConfirmAddress(ctx, "7", mara, "for this test"); err != nil {
+	if err := desk.New(svc).Confirm(ctx, illumicode.Holding{Subject: "7", Address: mara}, "for this test"); err != nil {
 		t.Fatal(err)
 	}
 	signIn(t, k, illumicode.Request{Address: mara})
 	if _, err := svc.StepUp(ctx, "7", illumicode.Request{Address: mara}, illumicode.Action{Exact: []byte("x"), Words: "sink the ferry"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara}); err != nil {
+	if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara}); err != nil {
 		t.Fatal(err)
 	}
 	for to, want := range map[string]map[string]string{
 		mara:    {"signin": "•••", "stepup": "sink", "address-change": newMara},
 		newMara: {"reverify": "/confirm?t=•••"},
 	} {
-		all, err := svc.Store().LettersTo(ctx, to, to, 10)
+		all, err := flow.Of(svc).Store.LettersTo(ctx, to, to, 10)
 		if err != nil || len(all) != len(want) {
 			t.Fatalf("%d letters to %s, %v", len(all), to, err)
 		}
 		for _, d := range all {
-			p, err := svc.Preview(ctx, d)
+			p, err := desk.New(svc).Preview(ctx, d.ID)
 			if err != nil || !strings.Contains(p.Text, want[d.Letter]) || !strings.Contains(p.Text, "/not-me?t=•••") || strings.Contains(p.Text, "eyJ") {
 				t.Errorf("%s: %v\n%s", d.Letter, err, p.Text)
 			}

@@ -7,11 +7,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
-	"github.com/illumicode/illumicode/store"
 )
 
 func TestAtMostOnce(t *testing.T) {
@@ -27,13 +28,13 @@ type silence struct{}
 func TestGuard(t *testing.T) {
 	caught := new(capture.Provider)
 	for _, tt := range []struct {
-		guard   outbox.Guard
+		guard   delivery.Guard
 		state   store.State
 		capture provider.Provider
 	}{
-		{outbox.Guard{Mode: outbox.Allow, Domains: []string{"gullquay.example"}}, store.Held, nil},
-		{outbox.Guard{Mode: outbox.Hold}, store.Waiting, nil},
-		{outbox.Guard{Mode: outbox.Capture}, store.Sent, caught},
+		{delivery.Guard{Mode: delivery.Allow, Domains: []string{"gullquay.example"}}, store.Held, nil},
+		{delivery.Guard{Mode: delivery.Hold}, store.Waiting, nil},
+		{delivery.Guard{Mode: delivery.Capture}, store.Sent, caught},
 	} {
 		k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) { c.Guard, c.Capture = tt.guard, tt.capture })
 		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1)})
@@ -42,7 +43,7 @@ func TestGuard(t *testing.T) {
 		if n := len(k.Inbox.Letters("")); n != 0 {
 			t.Errorf("%s: %d letters left", tt.guard.Mode, n)
 		}
-		if !strings.Contains(k.Log.String(), "THE GUARD IS ON "+strings.ToUpper(string(tt.guard.Mode))) {
+		if !strings.Contains(k.Logged(), "THE GUARD IS ON "+strings.ToUpper(string(tt.guard.Mode))) {
 			t.Errorf("%s: the log does not say so", tt.guard.Mode)
 		}
 	}
@@ -58,7 +59,7 @@ func TestCopyOfTheDatabaseHolds(t *testing.T) {
 		c.Store, c.Site.BaseURL = k.Service.Store(), "https://staging.example"
 		c.Outbox.Poll = 10 * time.Millisecond
 	})
-	eventually(t, func() bool { return strings.Contains(other.Log.String(), "SENDS FOR ANOTHER SITE") })
+	eventually(t, func() bool { return strings.Contains(other.Logged(), "SENDS FOR ANOTHER SITE") })
 	ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(2)}), store.Sent)
 	if n := len(other.Inbox.Letters("")); n != 0 {
 		t.Errorf("the copy sent %d letters", n)
@@ -68,7 +69,7 @@ func TestCopyOfTheDatabaseHolds(t *testing.T) {
 func TestPause(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
 	for _, p := range []store.Pause{{Kind: "letter", Name: "moved"}, {Kind: "domain", Name: "xn--trnholm-90a.example"}, {Kind: "provider", Name: "inbox"}, {Kind: "lane", Name: "normal"}} {
-		if err := k.Service.Store().Pause(t.Context(), p); err != nil {
+		if err := flow.Of(k.Service).Store.Pause(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(250 * time.Millisecond) // several polls: a worker takes the pause up with one
@@ -79,7 +80,7 @@ func TestPause(t *testing.T) {
 		} else if d := ended(t, k, id, store.Held); d.HeldBy != p.HeldBy() {
 			t.Errorf("held by %q", d.HeldBy)
 		}
-		if _, err := k.Service.Store().Resume(t.Context(), p); err != nil {
+		if _, err := flow.Of(k.Service).Store.Resume(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 		ended(t, k, id, store.Sent)
@@ -92,14 +93,14 @@ func TestUnknownLetterIsLeft(t *testing.T) {
 		Lane: store.Normal, Created: k.Clock.Now(), Due: k.Clock.Now()}
 	newer := d
 	newer.ID, newer.Letter, newer.Version = "01a2083e-0000-7000-8000-000000000002", "trial", store.Version+1
-	err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error {
+	err := flow.Of(k.Service).Store.Write(t.Context(), func(tx store.Tx) error {
 		return errors.Join(tx.InsertDelivery(t.Context(), d), tx.InsertDelivery(t.Context(), newer))
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	k.Service.Wake()
-	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Log.String(), "left to a newer worker") && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Logged(), "left to a newer worker") && time.Now().Before(deadline); {
 		time.Sleep(5 * time.Millisecond)
 	}
 	for _, id := range []string{d.ID, newer.ID} {

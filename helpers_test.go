@@ -1,6 +1,7 @@
 package illumicode_test
 
 import (
+	"context"
 	"os"
 	"testing"
 
@@ -29,4 +30,21 @@ func inTx(tb testing.TB, k *illumicodetest.Kit, act func(illumicode.Tx) error) e
 		return err
 	}
 	return tx.Commit()
+}
+
+// acceptIn accepts a proof, whether it counts or not.
+func acceptIn(tb testing.TB, tx illumicode.Tx, p illumicode.Proof) error {
+	tb.Helper()
+	_, err := tx.Accept(tb.Context(), p)
+	return err
+}
+
+// inTxCount runs act in a transaction of the service's, and returns what it counted.
+func inTxCount(tb testing.TB, k *illumicodetest.Kit, act func(illumicode.Tx) (int64, error)) (n int64, err error) {
+	tb.Helper()
+	err = k.Service.Transact(tb.Context(), func(_ context.Context, tx illumicode.Tx) error {
+		n, err = act(tx)
+		return err
+	})
+	return n, err
 }

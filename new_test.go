@@ -8,11 +8,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 func TestAdmitRefuses(t *testing.T) {
@@ -25,7 +26,7 @@ func TestAdmitRefuses(t *testing.T) {
 			t.Errorf("%.40q: %v, want ErrAddress", r.Address, err)
 		}
 	}
-	if list, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 10); err != nil || len(list) != 0 {
+	if list, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 10); err != nil || len(list) != 0 {
 		t.Errorf("a refused request left %d deliveries, %v", len(list), err)
 	}
 }
@@ -36,10 +37,7 @@ func TestNewRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	if err != nil {
-		t.Fatal(err)
-	}
+	ring := token.Generate(time.Now())
 	from, err := message.ParseAddress("crew@ternisle.example")
 	if err != nil {
 		t.Fatal(err)

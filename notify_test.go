@@ -2,7 +2,7 @@ package illumicode_test
 
 import (
 	"bytes"
-	"database/sql"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -15,11 +15,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 // moved is the data of a letter of the application's own.
@@ -55,7 +56,7 @@ func TestNotifyWithEverything(t *testing.T) {
 		Cc: []string{"jens@ternisle.example"}, Bcc: []string{"boss@gullquay.example"},
 		Data:   moved{"Mara", time.Date(2031, 3, 4, 22, 5, 0, 0, time.UTC)},
 		Thread: "sailing 7", Headers: []message.Field{{Name: "X-Pier", Value: "4"}},
-		Attachments: []illumicode.Attachment{{Name: "manifest.csv", Type: "text/csv", Body: bytes.NewReader(big)}, {Name: "empty.bin", Body: strings.NewReader("")}},
+		Attachments: []message.Attachment{{Name: "manifest.csv", Type: "text/csv", Body: bytes.NewReader(big)}, {Name: "empty.bin", Body: strings.NewReader("")}},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -82,8 +83,8 @@ func TestNotifyWithEverything(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if who, what, err := k.Service.Unsubscription(u.Query().Get("u")); err != nil || who != to || what != "sailings" || strings.Contains(u.String(), "@") {
-			t.Errorf("letter to %s: List-Unsubscribe leads %s to %q and %q, %v", to, u, who, what, err)
+		if about, err := k.Service.Unsubscription(u.Query().Get("u")); err != nil || about != (illumicode.Preference{Address: to, Category: "sailings"}) || strings.Contains(u.String(), "@") {
+			t.Errorf("letter to %s: List-Unsubscribe leads %s to %+v, %v", to, u, about, err)
 		}
 		if !strings.Contains(l.Text, "Now at 7:05 AM.") { // in Tokyo
 			t.Errorf("the time is not the reader's:\n%s", l.Text)
@@ -96,7 +97,7 @@ func TestNotifyWithEverything(t *testing.T) {
 		}
 	}
 	waitSent(t, k, 3)
-	d, err := k.Service.Store().Delivery(t.Context(), ids[0])
+	d, err := flow.Of(k.Service).Store.Delivery(t.Context(), ids[0])
 	if err != nil || d.Lane != store.Bulk || d.Data != "{}" || d.DeliverBefore.Sub(d.Created) != 6*time.Hour {
 		t.Errorf("delivery %+v, %v", d, err)
 	}
@@ -116,8 +117,8 @@ func TestNotifyRefuses(t *testing.T) {
 	for i := range many {
 		many[i] = fmt.Sprintf("p%d@ternisle.example", i)
 	}
-	file := func(name string, body io.Reader) []illumicode.Attachment {
-		return []illumicode.Attachment{{Name: name, Body: body}}
+	file := func(name string, body io.Reader) []message.Attachment {
+		return []message.Attachment{{Name: name, Body: body}}
 	}
 	for _, tt := range []struct {
 		name  string
@@ -125,9 +126,9 @@ func TestNotifyRefuses(t *testing.T) {
 		want  string
 		is    error
 	}{
-		{"unknown letter", func(n *illumicode.Notice) { n.Letter = "gone" }, `"gone"`, letter.ErrMissing},
-		{"missing value", func(n *illumicode.Notice) { n.Data = map[string]string{"name": "Mara"} }, `"departs"`, letter.ErrMissing},
-		{"no data", func(n *illumicode.Notice) { n.Data = nil }, "missing", letter.ErrMissing},
+		{"unknown letter", func(n *illumicode.Notice) { n.Letter = "gone" }, `"gone"`, render.ErrMissing},
+		{"missing value", func(n *illumicode.Notice) { n.Data = map[string]string{"name": "Mara"} }, `"departs"`, render.ErrMissing},
+		{"no data", func(n *illumicode.Notice) { n.Data = nil }, "missing", render.ErrMissing},
 		{"data that is no object", func(n *illumicode.Notice) { n.Data = 7 }, "JSON object", nil},
 		{"two megabytes of data", func(n *illumicode.Notice) {
 			n.Data = map[string]string{"name": strings.Repeat("x", 2<<20), "departs": ""}
@@ -169,7 +170,7 @@ func (endless) Read(p []byte) (int, error) { return len(p), nil }
 func TestNewRefusesLetters(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	for want, spoil := range map[string]func(*illumicode.Config){
-		`the value "departs" is missing from the type`: func(c *illumicode.Config) {
+		`has no value "departs"; there is "name"`: func(c *illumicode.Config) {
 			c.Data = map[string]any{"moved": struct {
 				Name string `json:"name"`
 			}{}}
@@ -178,11 +179,12 @@ func TestNewRefusesLetters(t *testing.T) {
 		"contrast of":         func(c *illumicode.Config) { c.Site.Colours.Accent = "#eeeeee" },
 	} {
 		func() {
-			c := illumicode.Config{Store: k.Service.Store(), Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Ferry"}}
+			var c illumicode.Config
 			illumicodetest.Idle(t, func(good *illumicode.Config) {
 				withMoved(t)(good)
 				c = *good
 			})
+			c.Store = k.Service.Store()
 			spoil(&c)
 			if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), want) {
 				t.Errorf("New = %v, want an error with %q", err, want)
@@ -194,7 +196,7 @@ func TestNewRefusesLetters(t *testing.T) {
 // A security letter has no way to unsubscribe in it, whatever the application configures.
 func TestSecurityLettersCannotBeUnsubscribed(t *testing.T) {
 	k := illumicodetest.New(t, withMoved(t))
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(*sql.Tx) (string, error) { return "a", nil }); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(context.Context, illumicode.Tx) (string, error) { return "a", nil }); err != nil {
 		t.Fatal(err)
 	}
 	if raw := string(k.Letter(mara, 1).Raw); strings.Contains(raw, "List-Unsubscribe") {

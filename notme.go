@@ -2,43 +2,20 @@ package illumicode
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
-	"net/url"
-	"time"
 
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/token"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
-
-// The purposes of links that prove nothing, but take something back; see [Service.LinkPurpose].
-const (
-	LinkNotMe = "not-me" // [Service.NotMe]
-	LinkUndo  = "undo"   // [Service.Undo]
-)
-
-// notMeFor is how long after a challenge's end its reader can still say that it was somebody else.
-const notMeFor = 7 * 24 * time.Hour
-
-// notMeURL returns the link of a challenge's letter by which its reader says so.
-func (s *Service) notMeURL(c store.Challenge, key *token.Key, d store.Delivery) string {
-	return s.refuseURL(s.links.Sign(key, token.Claims{
-		Purpose: LinkNotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(), ID: d.ID,
-		Address: key.Thumbprint(c.Address),
-	}))
-}
-
-func (s *Service) refuseURL(tok string) string {
-	return s.site.BaseURL + s.site.NotMePath + "?" + url.Values{"t": {tok}}.Encode()
-}
 
 // readLink checks a token of one of these purposes.
-func (s *Service) readLink(link string, purpose string) (token.Claims, error) {
-	claims, err := s.links.Verify(link, s.now())
+func (s *Service) readLink(link Link, purpose string) (keyring.Claims, error) {
+	claims, err := s.p.Links.Verify(string(link), s.p.Now())
 	switch {
-	case errors.Is(err, token.ErrExpired) && claims.Purpose == purpose:
+	case errors.Is(err, keyring.ErrExpired) && claims.Purpose == purpose:
 		return claims, ErrExpired
 	case err != nil:
 		return claims, fmt.Errorf("%w: %w", ErrInvalid, err)
@@ -46,16 +23,6 @@ func (s *Service) readLink(link string, purpose string) (token.Claims, error) {
 		return claims, ErrInvalid
 	}
 	return claims, nil
-}
-
-// LinkPurpose returns what the link of a letter is for, such as challenge.Signup, [LinkNotMe] or
-// [LinkUndo], for pages that serve several. It is "" for what is no link of this service.
-func (s *Service) LinkPurpose(link string) string {
-	claims, err := s.links.Verify(link, s.now())
-	if err != nil && !errors.Is(err, token.ErrExpired) {
-		return ""
-	}
-	return claims.Purpose
 }
 
 // A Disowned is a challenge whose reader says that somebody else began it.
@@ -67,32 +34,25 @@ type Disowned struct {
 	Void    bool // it had been ended already
 }
 
-func disowned(c store.Challenge) Disowned {
-	return Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == challenge.Accepted, Void: c.State == challenge.Ended}
+func disowned(c rows.Challenge) Disowned {
+	return Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == proof.Accepted, Void: c.State == proof.Ended}
 }
 
-// InspectNotMe returns what a link "this was not me" would disown. The error matches [ErrInvalid] or
-// [ErrExpired].
-func (s *Service) InspectNotMe(ctx context.Context, link string) (Disowned, error) {
-	c, err := s.byNotMeLink(ctx, link)
-	return disowned(c), err
-}
-
-func (s *Service) byNotMeLink(ctx context.Context, link string) (store.Challenge, error) {
-	claims, err := s.readLink(link, LinkNotMe)
+func (s *Service) byNotMeLink(ctx context.Context, link Link) (rows.Challenge, error) {
+	claims, err := s.readLink(link, challenge.NotMe)
 	if err != nil {
-		return store.Challenge{}, err
+		return rows.Challenge{}, err
 	}
-	c, err := s.store.Challenge(ctx, claims.Challenge)
-	if errors.Is(err, store.ErrNotFound) {
+	c, err := s.p.Store.Challenge(ctx, claims.Challenge)
+	if errors.Is(err, rows.ErrNotFound) {
 		return c, ErrInvalid
 	}
 	if err != nil {
 		return c, err
 	}
-	key, err := s.keys.Key(claims.KeyID(), s.now())
+	key, err := s.p.Keys.Key(claims.KeyID(), s.p.Now())
 	if err != nil || c.Kid != claims.KeyID() || key.Thumbprint(c.Address) != claims.Address {
-		return store.Challenge{}, ErrInvalid
+		return rows.Challenge{}, ErrInvalid
 	}
 	return c, nil
 }
@@ -100,38 +60,41 @@ func (s *Service) byNotMeLink(ctx context.Context, link string) (store.Challenge
 // brakeBy is how many wrong codes one "this was not me" counts as.
 const brakeBy = 15
 
-// NotMe ends a challenge for the reader of its letter, who says that somebody else began it: its
-// codes and links are void, and guessing at the address becomes slower. apply, which may be nil,
-// makes the application's own writes in the same commit, and learns whether the challenge had been
-// accepted already: then sessions should end. It is not called for a challenge that is void already, and
-// a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
-func (s *Service) NotMe(ctx context.Context, link string, apply func(tx *sql.Tx, d Disowned) error) error {
+// NotMe ends a challenge for the reader of its letter, who says that somebody else began it: its codes and links are
+// void, and guessing at the address becomes slower. apply, which may be nil, makes the application's own writes in the
+// same commit, and learns whether the challenge had been accepted already: then sessions should end. It is not called
+// for a challenge that is void already, and a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
+func (s *Service) NotMe(ctx context.Context, link Link, apply func(ctx context.Context, tx Tx, d Disowned) error) error {
 	c, err := s.byNotMeLink(ctx, link)
 	if err != nil {
 		return err
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		t, name, now := s.In(tx), "address:"+c.Mailbox, s.now()
-		r, err := t.rows.LockFailures(ctx, name, now) // first, as sign-ins do, which end challenges too
-		if err != nil {
-			return err
-		}
-		ended, err := t.callOff(ctx, c, challenge.NotMe)
-		switch {
-		case err != nil:
-			return err
-		case ended:
-			r.Failures, r.At = r.Count(now)+brakeBy, now
-			err = t.rows.SetFailures(ctx, name, r)
-		default: // accepted, perhaps since it was read
-			c, err = t.rows.ChallengeOf(ctx, c.ID)
-		}
-		if errors.Is(err, store.ErrNotFound) {
+	return s.transact(ctx, func(ctx context.Context, tx Tx) error {
+		c, err := tx.disown(ctx, c)
+		if errors.Is(err, rows.ErrNotFound) {
 			return ErrInvalid
 		}
 		if d := disowned(c); err == nil && apply != nil && !d.Void {
-			err = apply(tx, d)
+			err = apply(ctx, tx, d)
 		}
 		return err
 	})
+}
+
+// disown ends a challenge, and returns it as it was before that or, if it had ended since it was read, as it is.
+func (t Tx) disown(ctx context.Context, c rows.Challenge) (rows.Challenge, error) {
+	name, now := "address:"+c.Mailbox, t.s.p.Now()
+	r, err := t.rows().LockFailures(ctx, name, now) // first, as sign-ins do, which end challenges too
+	if err != nil {
+		return c, err
+	}
+	ended, err := t.s.p.CallOff(ctx, t.rows(), c, proof.NotMe)
+	switch {
+	case err != nil:
+		return c, err
+	case ended:
+		r.Failures, r.At = r.Count(now)+brakeBy, now
+		return c, t.rows().SetFailures(ctx, name, r)
+	}
+	return t.rows().ChallengeOf(ctx, c.ID) // accepted, perhaps since it was read
 }

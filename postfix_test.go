@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/dkim"
 	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/illumicodetest"
@@ -221,9 +222,9 @@ print(dkim.verify(raw, dnsfunc=lambda name, timeout=5: sys.argv[2].encode()))`
 		t.Fatal(err)
 	}
 	eventually(t, func() bool { return fmt.Sprint(scopes(t, k, "gone@gullquay.example")) == "[bounced]" })
-	story, err := k.Service.Story(t.Context(), "gone@gullquay.example")
-	if err != nil || len(story.Deliveries) != 1 || len(story.Deliveries[0].Feedback) != 1 || story.Deliveries[0].Feedback[0].Status != "5.1.1" {
-		t.Errorf("the bounce of a real server: %+v, %v", story.Deliveries, err)
+	story, err := desk.New(k.Service).Story(t.Context(), "gone@gullquay.example")
+	if err != nil || len(story.Letters) != 1 || len(story.Letters[0].Returned) != 1 || story.Letters[0].Returned[0].Status != "5.1.1" {
+		t.Errorf("the bounce of a real server: %+v, %v", story.Letters, err)
 	}
 	config.Password = "sea gull at midnight"
 	wrong, err := smtp.New("relay", config)

@@ -12,15 +12,17 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/report"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
-	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/postgres"
+	"github.com/illumicode/illumicode/token"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -32,7 +34,7 @@ func onPostgres(tb testing.TB, conn string) func(*illumicode.Config) {
 		tb.Fatal(err)
 	}
 	tb.Cleanup(func() { st.Close() })
-	if _, err := st.Migrate(tb.Context(), time.Now()); err != nil {
+	if err := st.Migrate(tb.Context()); err != nil {
 		tb.Fatal(err)
 	}
 	return func(c *illumicode.Config) {
@@ -61,7 +63,7 @@ func TestOnPostgres(t *testing.T) {
 			t.Fatal(err)
 		}
 		n := illumicode.Notice{Letter: "moved", Data: map[string]any{"pier": fmt.Sprint("committed ", commit)}, To: illumicode.Request{Address: mara}}
-		if _, err := web.Service.On(postgres.In(web.Service.Store(), tx)).Notify(t.Context(), n); err != nil {
+		if _, err := web.Service.On(postgres.Handle(tx)).Notify(t.Context(), n); err != nil {
 			t.Fatal(err)
 		}
 		if commit {
@@ -110,7 +112,7 @@ func TestClocksThatDiffer(t *testing.T) {
 		t.Errorf("%d letters went out, want 300", n)
 	}
 	ended(t, kits[1], late, store.Waiting)
-	sum, err := kits[0].Service.Store().Summary(t.Context(), kits[0].Service.Now())
+	sum, err := flow.Of(kits[0].Service).Store.Summary(t.Context(), kits[0].Service.Now())
 	if err != nil || sum.Repeats != 0 {
 		t.Errorf("%d repeats, %v", sum.Repeats, err)
 	}
@@ -120,10 +122,7 @@ func TestClocksThatDiffer(t *testing.T) {
 // for what another process did.
 func TestCountsOfAnotherProcess(t *testing.T) {
 	conn := pgtest.Fresh(t)
-	keys, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	if err != nil {
-		t.Fatal(err)
-	}
+	keys := token.Generate(time.Now())
 	var services []*illumicode.Service
 	for range 2 {
 		services = append(services, illumicodetest.New(t, onPostgres(t, conn), func(c *illumicode.Config) {
@@ -150,7 +149,7 @@ func TestCountsOfAnotherProcess(t *testing.T) {
 func TestOneLinkManyCallersOnPostgres(t *testing.T) {
 	k := illumicodetest.New(t, onPostgres(t, pgtest.Fresh(t)))
 	begin(t, k, "a")
-	tok := k.Token(k.Letter(mara, 1))
+	tok := k.Link(k.Letter(mara, 1))
 	var mu sync.Mutex
 	won, used := 0, 0
 	var all sync.WaitGroup
@@ -179,7 +178,7 @@ func TestLeastPrivilege(t *testing.T) {
 	conn := pgtest.Fresh(t)
 	owner := illumicodetest.Idle(t, withPier(t), onPostgres(t, conn))
 	for range 2 { // again after an upgrade
-		if _, err := owner.Service.Store().DB().Exec(postgres.Roles); err != nil {
+		if _, err := owner.Service.Store().DB().Exec(store.Roles); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -192,14 +191,18 @@ func TestLeastPrivilege(t *testing.T) {
 		return func(c *illumicode.Config) { c.Store = st; rules(c) }
 	}
 	worker := illumicodetest.New(t, withPier(t), as("illumicode_worker"))
-	web := illumicodetest.Idle(t, withPier(t), as("illumicode_web"), func(c *illumicode.Config) { c.Keys = keyring(t) })
+	web := illumicodetest.Idle(t, withPier(t), as("illumicode_web"), func(c *illumicode.Config) { c.Keys = freshKeys(t) })
 	if _, err := web.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1), Key: "k"}, people(120, mara)); err != nil {
 		t.Fatal(err)
 	}
 	worker.Letter(mara, 1)
 	for _, step := range []func() error{
-		func() error { _, err := web.Service.Cancel(t.Context(), "k"); return err },
-		func() error { return web.Service.Prefer(t.Context(), mara, "sailings", true) },
+		func() error {
+			return web.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error { _, err := tx.Cancel(ctx, "k"); return err })
+		},
+		func() error {
+			return web.Service.Prefer(t.Context(), illumicode.Preference{Address: mara, Category: "sailings", Wanted: true})
+		},
 		func() error {
 			_, err := web.Service.Signup(t.Context(), illumicode.Request{Address: "jens@ternisle.example"}, illumicode.Subject("j"))
 			return err
@@ -212,11 +215,11 @@ func TestLeastPrivilege(t *testing.T) {
 	var sent []store.Delivery
 	eventually(t, func() bool {
 		var err error
-		sent, err = owner.Service.Store().LettersTo(t.Context(), mara, mara, 1)
+		sent, err = flow.Of(owner.Service).Store.LettersTo(t.Context(), mara, mara, 1)
 		return err == nil && len(sent) == 1 && sent[0].State == store.Sent
 	})
-	back := illumicode.Feedback{Delivery: sent[0].ID, Report: report.Report{Kind: report.HardBounce, Status: "5.1.1"}}
-	if n, err := web.Service.TakeFeedback(t.Context(), back); err != nil || n != 1 {
+	back := feedback.Feedback{Delivery: sent[0].ID, Kind: report.HardBounce, Status: "5.1.1"}
+	if n, err := feedback.Take(t.Context(), web.Service, back); err != nil || n != 1 {
 		t.Errorf("feedback: %d, %v", n, err)
 	}
 	eventually(t, func() bool { return fmt.Sprint(scopes(t, worker, mara)) == "[bounced]" })

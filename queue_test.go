@@ -13,13 +13,16 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/letter"
 	"github.com/illumicode/illumicode/letters"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // pierLetters are a service's own: each says what it is given.
@@ -60,7 +63,7 @@ func pier(n int) map[string]any { return map[string]any{"pier": fmt.Sprintf("pie
 func ended(tb testing.TB, k *illumicodetest.Kit, id string, want store.State) store.Delivery {
 	tb.Helper()
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(2 * time.Millisecond) {
-		d, err := k.Service.Store().Delivery(tb.Context(), id)
+		d, err := flow.Of(k.Service).Store.Delivery(tb.Context(), id)
 		if err != nil {
 			tb.Fatal(err)
 		}
@@ -94,18 +97,20 @@ func TestReminder(t *testing.T) {
 		return notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Key: "sailing 7", Remind: illumicode.Reminder{Of: of, Before: 2 * time.Hour}})
 	}
 	first := remind(sails)
-	if n, err := k.Service.Move(t.Context(), "sailing 7", sails.Add(3*time.Hour)); err != nil || n != 1 {
+	if n, err := inTxCount(t, k, func(tx illumicode.Tx) (int64, error) {
+		return tx.Move(t.Context(), "sailing 7", sails.Add(3*time.Hour))
+	}); err != nil || n != 1 {
 		t.Fatalf("moved %d, %v", n, err)
 	}
 	k.Clock.Move(4 * time.Hour) // past the first moment's reminder, before the second's
 	time.Sleep(100 * time.Millisecond)
-	if d, err := k.Service.Store().Delivery(t.Context(), first); err != nil || d.State != store.Waiting {
+	if d, err := flow.Of(k.Service).Store.Delivery(t.Context(), first); err != nil || d.State != store.Waiting {
 		t.Fatalf("after the sailing was moved: %+v, %v", d, err)
 	}
 	k.Clock.Move(2*time.Hour + time.Second)
 	ended(t, k, first, store.Sent)
 	second := remind(k.Clock.Now().Add(5 * time.Hour))
-	if n, err := k.Service.Cancel(t.Context(), "sailing 7"); err != nil || n != 1 {
+	if n, err := inTxCount(t, k, func(tx illumicode.Tx) (int64, error) { return tx.Cancel(t.Context(), "sailing 7") }); err != nil || n != 1 {
 		t.Errorf("cancelled %d, %v", n, err)
 	}
 	ended(t, k, second, store.Cancelled)
@@ -117,7 +122,7 @@ func TestCollapse(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
 	var ids []string
 	for i := range 3 {
-		ids = append(ids, notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(i), Collapse: illumicode.Collapse{Key: "day", Window: time.Hour}}))
+		ids = append(ids, notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(i), Gather: illumicode.Gather{Topic: "day", For: time.Hour}}))
 	}
 	if ids[0] != ids[1] || ids[1] != ids[2] {
 		t.Fatalf("three notices are deliveries %v", ids)
@@ -128,7 +133,7 @@ func TestCollapse(t *testing.T) {
 	if l.Subject != "3 changes" || !strings.Contains(l.Text, "pier 0; pier 1; pier 2;") {
 		t.Errorf("%q:\n%s", l.Subject, l.Text)
 	}
-	if next := notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(3), Collapse: illumicode.Collapse{Key: "day", Window: time.Hour}}); next == ids[0] {
+	if next := notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(3), Gather: illumicode.Gather{Topic: "day", For: time.Hour}}); next == ids[0] {
 		t.Error("a notice joined a letter that was sent")
 	}
 }
@@ -146,7 +151,7 @@ func TestOnce(t *testing.T) {
 	if _, err := k.Service.Notify(t.Context(), n); !errors.Is(err, illumicode.ErrDifferent) {
 		t.Errorf("other data under the key: %v", err)
 	}
-	if all, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 10); err != nil || len(all) != 1 {
+	if all, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 10); err != nil || len(all) != 1 {
 		t.Errorf("%d deliveries, %v", len(all), err)
 	}
 }
@@ -197,7 +202,7 @@ func (silence) Send(ctx context.Context, h provider.Handover) provider.Result {
 
 func TestPreferences(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
-	if err := k.Service.Prefer(t.Context(), "Mara@TERNISLE.example", "sailings", false); err != nil {
+	if err := k.Service.Prefer(t.Context(), illumicode.Preference{Address: "Mara@TERNISLE.example", Category: "sailings", Wanted: false}); err != nil {
 		t.Fatal(err)
 	}
 	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1)})
@@ -208,7 +213,7 @@ func TestPreferences(t *testing.T) {
 	if l := k.Letter(mara, 1); l.Code() == "" {
 		t.Error("the code did not arrive")
 	}
-	if err := k.Service.Prefer(t.Context(), mara, "codes", false); err == nil {
+	if err := k.Service.Prefer(t.Context(), illumicode.Preference{Address: mara, Category: "codes", Wanted: false}); err == nil {
 		t.Error("a category that no letter has was taken")
 	}
 }
@@ -234,11 +239,11 @@ func TestNoticeTimes(t *testing.T) {
 		"reminder without lead":     {Remind: illumicode.Reminder{Of: now.Add(time.Hour)}},
 		"reminder of the past":      {Remind: illumicode.Reminder{Of: now.Add(-time.Hour), Before: time.Hour}},
 		"reminder and time":         {At: now.Add(time.Hour), Remind: illumicode.Reminder{Of: now.Add(time.Hour), Before: time.Minute}},
-		"collapse without while":    {Collapse: illumicode.Collapse{Key: "x"}},
+		"collapse without while":    {Gather: illumicode.Gather{Topic: "x"}},
 		"fallback that cannot":      {Fallback: "+4790012345"},
-		"collapse and fallback":     {Collapse: illumicode.Collapse{Key: "x", Window: time.Hour}, Fallback: "jens@ternisle.example"},
+		"collapse and fallback":     {Gather: illumicode.Gather{Topic: "x", For: time.Hour}, Fallback: "jens@ternisle.example"},
 		"copies and fallback":       {Cc: []string{"ida@ternisle.example"}, Fallback: "jens@ternisle.example"},
-		"an item that does not fit": {Letter: "digest", Data: map[string]any{"quay": 1}, Collapse: illumicode.Collapse{Key: "x", Window: time.Hour}},
+		"an item that does not fit": {Letter: "digest", Data: map[string]any{"quay": 1}, Gather: illumicode.Gather{Topic: "x", For: time.Hour}},
 		"two megabytes":             {Data: map[string]any{"pier": strings.Repeat("x", 2<<20)}},
 	} {
 		if n.To.Address = mara; n.Letter == "" {
@@ -260,7 +265,7 @@ func TestNoticeTimes(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if left, err := k.Service.Store().Left(t.Context()); err != nil || left {
+	if left, err := flow.Of(k.Service).Store.Left(t.Context()); err != nil || left {
 		t.Errorf("something was left behind: %v, %v", left, err)
 	}
 }
@@ -295,7 +300,7 @@ func TestListData(t *testing.T) {
 		"own data that do not fit": to("jens@ternisle.example", "en", map[string]any{"quay": 1}),
 		"shared data, in German":   to("jens@ternisle.example", "de", nil),
 	} {
-		if err := list(to(mara, "en", nil), second); !errors.Is(err, letter.ErrMissing) || !strings.Contains(err.Error(), "recipient 2") {
+		if err := list(to(mara, "en", nil), second); !errors.Is(err, render.ErrMissing) || !strings.Contains(err.Error(), "recipient 2") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -345,20 +350,20 @@ func people(n int, others ...string) iter.Seq2[illumicode.Recipient, error] {
 func TestPreviewIsMasked(t *testing.T) {
 	k := illumicodetest.Idle(t, withPier(t))
 	begin(t, k, "a")
-	confirm, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 1)
+	confirm, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 1)
 	if err != nil || len(confirm) != 1 {
 		t.Fatal(err)
 	}
-	p, err := k.Service.Preview(t.Context(), confirm[0])
+	p, err := desk.New(k.Service).Preview(t.Context(), confirm[0].ID)
 	if err != nil || !strings.Contains(p.Text, "••• •••") || !strings.Contains(p.Text, "?t=") || strings.Contains(p.Text, "eyJ") || strings.Contains(p.HTML, "eyJ") || p.Subject == "" {
 		t.Errorf("%+v, %v", p, err)
 	}
 	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(6)})
-	d, err := k.Service.Store().Delivery(t.Context(), id)
+	d, err := flow.Of(k.Service).Store.Delivery(t.Context(), id)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, err := k.Service.Preview(t.Context(), d); err != nil || p.Subject != "Moved to pier 6" {
+	if p, err := desk.New(k.Service).Preview(t.Context(), d.ID); err != nil || p.Subject != "Moved to pier 6" {
 		t.Errorf("%+v, %v", p, err)
 	}
 }

@@ -4,35 +4,42 @@ import (
 	"context"
 	"errors"
 
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/token"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
-// Receipt returns a receipt of a proof that was accepted in this transaction, or in the last minutes:
-// a token (EdDSA) that another service, which audience names, can check with the public keys of
-// [token.Keyring.JWKS] alone. It lives for five minutes. The error is [ErrNotConfirmed] if the proof
-// was not accepted or its account is frozen, or [token.ErrNoReceiptKey].
+// Receipt returns a receipt of a proof that was accepted in this transaction, or in the last minutes: a token (EdDSA)
+// that another service, which audience names, can check with the public keys of [token.Keyring.JWKS] alone. It lives
+// for five minutes. The error is [ErrNotConfirmed] if the proof was not accepted or its account is frozen, or matches
+// [token.ErrNoReceiptKey].
 func (t Tx) Receipt(ctx context.Context, p Proof, audience string) (string, error) {
-	c, err := t.rows.ChallengeOf(ctx, p.challenge)
-	if errors.Is(err, store.ErrNotFound) {
+	if err := t.ok(); err != nil {
+		return "", err
+	}
+	c, err := t.rows().ChallengeOf(ctx, p.challenge)
+	if errors.Is(err, rows.ErrNotFound) {
 		return "", ErrNotConfirmed
 	}
 	if err != nil {
 		return "", err
 	}
-	now := t.s.now()
-	if c.State != challenge.Accepted || now.Sub(c.Accepted) > token.ReceiptLife || audience == "" {
+	now := t.s.p.Now()
+	if c.State != proof.Accepted || now.Sub(c.Accepted) > keyring.ReceiptLife || audience == "" {
 		return "", ErrNotConfirmed
 	}
-	switch frozen, err := t.Frozen(ctx, p); {
-	case err != nil:
-		return "", err
-	case frozen:
-		return "", ErrNotConfirmed
+	if p.purpose == challenge.Reverify { // the only one that is accepted while an account is frozen
+		frozen, err := t.rows().AnyFrozen(ctx, p.subject)
+		if err != nil {
+			return "", err
+		}
+		if frozen {
+			return "", ErrNotConfirmed
+		}
 	}
-	return t.s.keys.SignReceipt(token.Receipt{
-		Issuer: t.s.site.BaseURL, Audience: audience, Subject: p.subject, IssuedAt: now.Unix(), Expires: now.Add(token.ReceiptLife).Unix(),
-		ID: c.ID, Purpose: p.purpose, Action: p.action,
+	return t.s.p.Keys.SignReceipt(keyring.Receipt{
+		Issuer: t.s.p.Site.BaseURL, Audience: audience, Subject: p.subject, IssuedAt: now.Unix(),
+		Expires: now.Add(keyring.ReceiptLife).Unix(), ID: c.ID, Purpose: p.purpose, Action: p.action,
 	})
 }

@@ -8,12 +8,13 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/rehearsal"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/route"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/rehearsal"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/retry"
+	"github.com/illumicode/illumicode/route"
 )
 
 // named is a provider of a name that takes everything.
@@ -56,7 +57,7 @@ func TestRehearsalAgrees(t *testing.T) {
 		t.Fatal(err)
 	}
 	waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Sent] == n })
-	carried, err := k.Service.Store().ByProvider(t.Context())
+	carried, err := flow.Of(k.Service).Store.ByProvider(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}

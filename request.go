@@ -2,49 +2,68 @@ package illumicode
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
-	"strings"
 	"time"
 
-	"github.com/nyaruka/phonenumbers"
-
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/judge"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/limits"
+	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/message"
 )
+
+// A Ticket belongs to the browser that began a challenge, and to nobody else: a code counts only together with it. Keep
+// it in a cookie.
+type Ticket string
+
+// A Link is the token of a link in a letter: the value of its URL's parameter t.
+type Link string
 
 // A Request is what a person asks for.
 type Request struct {
 	Address string // as typed: a mail address, or a phone number with its country code
 	Name    string // display name for the letter; may be empty
-	Locale  string // BCP 47 tags or an Accept-Language value; empty means that of the account's last proof, if it is known, else the fallback
-	Zone    string // the reader's time zone, such as Europe/Oslo; empty means UTC
 
-	// Client is where it came from, as web.Pages.Request fills in; the zero Addr means what
-	// [FromNetwork] has said. Without either, rules by network do not hold, which is logged once.
+	// Locale is BCP 47 tags or an Accept-Language value; empty means that of the account's last proof, if it is known,
+	// else the fallback.
+	Locale string
+	Zone   string // the reader's time zone, such as Europe/Oslo; empty means UTC
+
+	// Client is where it came from, as web.Pages.Request fills in; the zero Addr means what [FromNetwork] has said.
+	// Without either, rules by network do not hold, which is logged once.
 	Client netip.Addr
 
-	// Purpose is what [Service.Admit] admits it for: the limits have rules for each. Empty means
-	// signup. The one-call forms know theirs.
+	// Purpose is what [Service.Admit] admits it for: the limits have rules for each. Empty means signup. The one-call
+	// forms know theirs.
 	Purpose string
-	// Subject is who asks, where the application knows, for limits that count by it.
-	Subject string
+	Subject string // who asks, where the application knows, for limits that count by it
 
-	// Ticket is what the browser has from an earlier challenge of the same purpose, which the new
-	// one then takes the place of; Browser is what [Service.AcceptSignIn] gave it at an earlier
-	// sign-in. Both may be empty, and either is ignored if it is not ours. Only [Service.SignIn]
-	// looks at them.
-	Ticket, Browser string
+	// Ticket is what the browser has from an earlier challenge of the same purpose, which the new one then takes the
+	// place of; Browser is what [Tx.AcceptSignIn] gave it at an earlier sign-in. Both may be empty, and either is
+	// ignored if it is not ours. Only [Service.SignIn] looks at them.
+	Ticket  Ticket
+	Browser string
 }
 
-// An Admission is a request that was checked and may begin. It is made by [Service.Admit] only.
+// FromNetwork returns a context that says where a request came from: the address of the client, as the application
+// knows it behind the proxies that it trusts. Calls with such a context write it to the trail, and wrong codes from one
+// network (an IPv4 address, an IPv6 /64) slow it down.
+func FromNetwork(ctx context.Context, client netip.Addr) context.Context {
+	return flow.FromNetwork(ctx, client)
+}
+
+// An Admission is a request that was checked and may begin one challenge. It is made by [Service.Admit] only. The
+// transaction that uses it may be rolled back and tried again within a minute; a second committed use is refused with
+// [ErrAdmissionUsed].
 type Admission struct {
 	id      string // of the challenge that it may begin
 	purpose string // that it is for; empty for any
 	network string // that it came from
-	spent   charge
+	spent   limits.Charge
 	address message.Address
 	locale  string
 	zone    string
@@ -53,86 +72,92 @@ type Admission struct {
 // Address returns the admitted address as it will be stored.
 func (a Admission) Address() string { return a.address.String() }
 
-// Admit checks a request: the address and the name must be such that a letter can be sent to
-// them, Config.Admit must have nothing against the address, and the limits must have room. Call it
-// before your transaction, as what it spends no rollback returns; an admission of which no challenge
-// came is credited after a minute, but not by network and in all. It is for one challenge of
-// Request.Purpose. The error matches [message.ErrAddress], and says what is wrong in words that may be
-// shown, or [ErrTooSoon], with the rule that refused and when to come back.
+// Admit checks a request: a letter can be sent to its address and name, Config.Admit has nothing against the address,
+// and the limits have room. Call it before your transaction: no rollback returns what it spends. Unused admissions are
+// refunded after one minute, except by network and global rules. It is for one challenge of Request.Purpose. The error
+// matches [message.ErrAddress], and says what is wrong in words that may be shown, or [ErrTooSoon], with the rule that
+// refused and when to come back.
 func (s *Service) Admit(ctx context.Context, r Request) (Admission, error) {
 	a, err := s.admitFor(ctx, r)
 	if err == nil {
-		s.limits.keep(a.spent)
+		s.p.Limits.Keep(a.spent)
 	}
 	return a, err
 }
 
-// admitFor is Admit for a caller that gives back what it did not use.
+// admitFor is Admit for a caller that refunds what it did not use.
 func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 	ctx = r.from(ctx)
 	a, ask, err := s.admissible(ctx, r)
 	if err != nil {
 		return Admission{}, err
 	}
-	a.spent, err = s.spend(ctx, ask, a.id, ByPerson)
+	a.spent, err = s.spend(ctx, ask, a.id, limits.ByPerson)
 	return a, err
 }
 
-// admitted admits a request and runs begin, which begins its challenge, in one transaction of the service's
-// own; what was spent and came to nothing is given back. Where there is one writer the limits are judged in
-// that transaction, which has the whole file anyway; else in a short one before, so that nobody waits long
-// for a key that everybody needs.
+// spend judges a request and debits its rules. The error is a [*TooSoonError].
+func (s *Service) spend(ctx context.Context, ask judge.Ask, id string, by limits.Asker) (spent limits.Charge, err error) {
+	err = flow.Own(ctx, func(ctx context.Context) (err error) {
+		spent, err = s.p.Limits.Spend(ctx, ask, id, by)
+		return err
+	})
+	return spent, tooSoon(err)
+}
+
+// admitted admits a request and runs begin, which begins its challenge, in one transaction of the service's own; what
+// was spent for nothing is refunded. Where there is one writer the limits are judged in that transaction, which has the
+// whole file anyway; else in a short one before, so that nobody waits long for a key that everybody needs.
 func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Context, Tx, Admission) error) error {
 	ctx = r.from(ctx)
 	a, ask, err := s.admissible(ctx, r)
-	inside := s.store.OneWriter()
+	inside := s.p.Store.OneWriter()
 	if err == nil && !inside {
-		a.spent, err = s.spend(ctx, ask, a.id, ByPerson)
+		a.spent, err = s.spend(ctx, ask, a.id, limits.ByPerson)
 	}
 	if err != nil {
 		return err
 	}
-	err = s.own(ctx, func(ctx context.Context) error {
-		return s.store.Write(ctx, func(rows store.Tx) (err error) {
+	err = flow.Own(ctx, func(ctx context.Context) error {
+		return s.p.Store.Write(ctx, func(side rows.Tx) (err error) {
 			if inside {
-				if a.spent, err = s.spendIn(ctx, rows, ask, a.id, ByPerson); err != nil {
-					return err
+				if a.spent, err = s.p.Limits.SpendInside(ctx, side, ask, a.id); err != nil {
+					return tooSoon(err)
 				}
 			}
-			return begin(ctx, s.On(rows), a)
+			return begin(ctx, s.tx(side, side), a)
 		})
 	})
 	switch {
 	case err == nil:
 		s.Wake()
 	case inside:
-		s.spendAgain(ctx, a.spent)
+		s.p.Limits.SpendAgain(ctx, a.spent)
 	default:
-		s.giveBack(ctx, a.spent)
+		s.p.Limits.Refund(ctx, a.spent)
 	}
 	return err
 }
 
-// admissible checks all of a request but the limits, and returns how these look at it. ctx says where it
-// came from.
-func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask limit.Ask, err error) {
-	purpose, err := s.purposeOf(r)
+// admissible checks all of a request but the limits, and returns how these look at it. ctx says where it came from.
+func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask judge.Ask, err error) {
+	purpose, err := s.p.PurposeOf(r.Purpose)
 	if err != nil {
 		return a, ask, err
 	}
 	if a, err = s.addressed(ctx, r); err != nil {
 		return a, ask, err
 	}
-	if err := s.settleUnused(ctx); err != nil {
-		return a, ask, err
-	}
-	a.id, a.purpose, a.network = newID(), purpose, network(ctx)
-	return a, s.ask(ctx, a.address, purpose, r.Subject, s.knownBrowser(r.Browser, a.address.Mailbox()), limit.First), nil
+	a.id, a.purpose, a.network = flow.NewID(), purpose, flow.Network(ctx)
+	return a, s.p.Ask(ctx, flow.Asking{
+		To: a.address, Purpose: purpose, Subject: r.Subject, Browser: s.p.KnownBrowser(r.Browser, a.address.Mailbox()),
+		Stage: limit.First,
+	}), nil
 }
 
 // from returns a context that says where a request came from, if the caller's does not.
 func (r Request) from(ctx context.Context) context.Context {
-	if network(ctx) == "" && r.Client.IsValid() {
+	if flow.Network(ctx) == "" && r.Client.IsValid() {
 		return FromNetwork(ctx, r.Client)
 	}
 	return ctx
@@ -140,7 +165,7 @@ func (r Request) from(ctx context.Context) context.Context {
 
 // addressed checks whom a request is to write to, in which language. It spends nothing.
 func (s *Service) addressed(ctx context.Context, r Request) (Admission, error) {
-	address, err := s.recipient(r.Address)
+	address, err := s.p.Recipient(r.Address)
 	if err != nil {
 		return Admission{}, err
 	}
@@ -152,35 +177,15 @@ func (s *Service) addressed(ctx context.Context, r Request) (Admission, error) {
 			return Admission{}, fmt.Errorf("%w: %w", message.ErrAddress, err)
 		}
 	}
-	if _, err := s.zones.load(r.Zone); err != nil {
+	if _, err := s.p.Zones.Load(r.Zone); err != nil {
 		return Admission{}, err
 	}
 	return Admission{address: address, locale: s.Locale(r.Locale), zone: r.Zone}, nil
 }
 
-// recipient reads an address or a phone number as people type them. A number is refused if a
-// provider for SMS is missing, or if the numbering plan of its country has no such number.
-func (s *Service) recipient(typed string) (message.Address, error) {
-	typed = strings.TrimSpace(typed)
-	digits := typed != "" && strings.Trim(typed, "+0123456789 ()/.-") == ""
-	if strings.Contains(typed, "@") || !strings.HasPrefix(typed, "+") && !(digits && s.sms) {
-		return message.ParseAddress(typed)
-	}
-	if !s.sms {
-		return message.Address{}, fmt.Errorf("%w: it is a phone number, and no provider carries SMS", message.ErrAddress)
-	}
-	number, err := phonenumbers.Parse(typed, "")
-	if err != nil || !phonenumbers.IsPossibleNumber(number) {
-		return message.Address{}, fmt.Errorf("%w: it is no phone number with a country code, such as +47 900 12 345", message.ErrAddress)
-	}
-	return message.Phone(phonenumbers.Format(number, phonenumbers.E164))
-}
-
 // A Pending is a challenge that waits for its proof.
 type Pending struct {
-	// Ticket belongs to the browser that began, and to nobody else: a code counts only together
-	// with it. Keep it in a cookie. It is empty where the caller is not that browser.
-	Ticket string
+	Ticket Ticket // empty where the caller is not the browser that began
 
 	Purpose     string
 	Address     string
@@ -191,4 +196,22 @@ type Pending struct {
 	Confirmed   bool            // it has been accepted
 
 	id string
+}
+
+// tooSoon returns a refusal of the limits as applications see it, and any other error as it is.
+func tooSoon(err error) error {
+	refused, ok := errors.AsType[*limits.RefusedError](err)
+	if !ok {
+		return err
+	}
+	e := &TooSoonError{At: refused.At, Rule: refused.Rule.Name, Limit: refused.Rule.String()}
+	switch rate, quota := refused.Rule.Rate, refused.Rule.Quota; {
+	case rate.Times > 0:
+		e.Times, e.Window = rate.Times, rate.Per
+	case quota.Times > 0:
+		const day = 24 * time.Hour
+		windows := map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: day, limit.Month: 30 * day}
+		e.Times, e.Window = quota.Times, windows[quota.Window]
+	}
+	return e
 }

@@ -1,6 +1,8 @@
 package illumicode
 
 import (
+	rows "github.com/illumicode/illumicode/internal/store"
+
 	"cmp"
 	"context"
 	"encoding/json"
@@ -8,28 +10,32 @@ import (
 	"slices"
 	"time"
 
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/outbox"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/composer"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
 )
 
-// ChangeAddress begins the change of a subject's address from old, which it has confirmed, to the
-// one of the request. The new one is pending until it is proven, and the old one keeps working; it
+// A Holding is an address of a subject.
+type Holding struct{ Subject, Address string }
+
+// ChangeAddress begins the change of a subject's address from one that it has confirmed to the one of the request. The new one is pending until it is proven, and the old one keeps working; it
 // is told in a letter with a link by which its holder can take the change back for some days
 // (Config.Undo), before and after it is made. An earlier change that is pending stops.
 //
 // The caller must be sure that the subject itself asks: by its session and, best, a password or a
 // step-up. The error matches [message.ErrAddress] or [ErrNotConfirmed].
-func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Request) (Pending, error) {
-	from, err := s.recipient(old)
+func (s *Service) ChangeAddress(ctx context.Context, of Holding, r Request) (Pending, error) {
+	from, err := s.p.Recipient(of.Address)
 	if err != nil {
 		return Pending{}, err
 	}
-	confirmed, err := s.confirmedAt(ctx, subject, from.Mailbox())
+	confirmed, err := s.confirmedAt(ctx, of.Subject, from.Mailbox())
 	if err != nil {
 		return Pending{}, err
 	}
-	r.Purpose, r.Subject, r.Locale = challenge.Reverify, subject, cmp.Or(r.Locale, confirmed.Locale)
+	r.Purpose, r.Subject, r.Locale = challenge.Reverify, of.Subject, cmp.Or(r.Locale, confirmed.Locale)
 	var p Pending
 	err = s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {
 		p, err = t.beginChange(ctx, a, confirmed)
@@ -38,15 +44,15 @@ func (s *Service) ChangeAddress(ctx context.Context, subject, old string, r Requ
 	return p, err
 }
 
-func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (Pending, error) {
-	now := t.s.now()
-	if err := t.callOffChanging(ctx, from.Subject, challenge.Superseded); err != nil {
+func (t Tx) beginChange(ctx context.Context, a Admission, from rows.Address) (Pending, error) {
+	now := t.s.p.Now()
+	if err := t.s.p.CallOffChanging(ctx, t.rows(), from.Subject, proof.Superseded); err != nil {
 		return Pending{}, err
 	}
-	if err := t.rows.StopChanges(ctx, from.Subject); err != nil {
+	if err := t.rows().StopChanges(ctx, from.Subject); err != nil {
 		return Pending{}, err
 	}
-	addresses, err := t.rows.AddressesOf(ctx, from.Subject)
+	addresses, err := t.rows().AddressesOf(ctx, from.Subject)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -57,11 +63,11 @@ func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (P
 	if err != nil {
 		return Pending{}, err
 	}
-	c := store.Change{
-		ID: newID(), Subject: from.Subject, Old: from.Address, OldMailbox: from.Mailbox, New: a.address.String(), NewMailbox: a.address.Mailbox(),
-		Challenge: p.id, State: store.Pending, Kid: t.s.keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.undo), Locale: from.Locale,
+	c := rows.Change{
+		ID: flow.NewID(), Subject: from.Subject, Old: from.Address, OldMailbox: from.Mailbox, New: a.address.String(), NewMailbox: a.address.Mailbox(),
+		Challenge: p.id, State: rows.Pending, Kid: t.s.p.Keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.p.Undo), Locale: from.Locale,
 	}
-	if err := t.rows.InsertChange(ctx, c); err != nil {
+	if err := t.rows().InsertChange(ctx, c); err != nil {
 		return Pending{}, err
 	}
 	return p, t.tellOld(ctx, c, a)
@@ -69,26 +75,26 @@ func (t Tx) beginChange(ctx context.Context, a Admission, from store.Address) (P
 
 // tellOld adds the letter that tells the old address of a change, in the language of who proved it: whoever
 // asks for the change may be somebody else.
-func (t Tx) tellOld(ctx context.Context, c store.Change, a Admission) error {
-	now := t.s.now()
-	data, err := json.Marshal(map[string]string{changeID: c.ID, "name": a.address.Name})
+func (t Tx) tellOld(ctx context.Context, c rows.Change, a Admission) error {
+	now := t.s.p.Now()
+	data, err := json.Marshal(map[string]string{composer.ChangeID: c.ID, "name": a.address.Name})
 	if err != nil {
 		return err
 	}
-	return t.rows.InsertDelivery(ctx, store.Delivery{
-		ID: newID(), Letter: changeLetter, Locale: cmp.Or(c.Locale, a.locale), Address: c.Old, Name: a.address.Name, Data: string(data),
-		Lane: store.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
+	return t.rows().InsertDelivery(ctx, rows.Delivery{
+		ID: flow.NewID(), Letter: flow.ChangeLetter, Locale: cmp.Or(c.Locale, a.locale), Address: c.Old, Name: a.address.Name, Data: string(data),
+		Lane: rows.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
 	})
 }
 
 // correctChange puts another address into a change that is pending, and tells the old one again: it
 // must know where its account goes.
 func (t Tx) correctChange(ctx context.Context, from, to string, a Admission) error {
-	if err := t.rows.CorrectChange(ctx, from, to, a.address.String(), a.address.Mailbox()); err != nil {
+	if err := t.rows().CorrectChange(ctx, from, to, a.address.String(), a.address.Mailbox()); err != nil {
 		return err
 	}
-	c, err := t.rows.ChangeFor(ctx, to)
-	if errors.Is(err, store.ErrNotFound) { // an address asked again
+	c, err := t.rows().ChangeFor(ctx, to)
+	if errors.Is(err, rows.ErrNotFound) { // an address asked again
 		return nil
 	}
 	if err != nil {
@@ -97,31 +103,28 @@ func (t Tx) correctChange(ctx context.Context, from, to string, a Admission) err
 	return t.tellOld(ctx, c, a)
 }
 
-// changeID is the member of a letter's data that names the change which it tells of.
-const changeID = "illumicode_change"
-
 // makeChange makes the change that an accepted proof is for, if it is for one. frozen says that the
-// account has a change that was taken back: then the proof counts for [Tx.Settle] alone.
+// account has a change that was taken back: then the proof counts for desk.Desk.Decide alone.
 func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
-	if frozen, err = t.rows.AnyFrozen(ctx, p.subject); err != nil || frozen {
+	if frozen, err = t.rows().AnyFrozen(ctx, p.subject); err != nil || frozen {
 		return frozen, err
 	}
-	c, err := t.rows.ChangeFor(ctx, p.challenge)
-	if errors.Is(err, store.ErrNotFound) { // an address asked again
+	c, err := t.rows().ChangeFor(ctx, p.challenge)
+	if errors.Is(err, rows.ErrNotFound) { // an address asked again
 		return false, nil
 	}
 	if err != nil {
 		return false, err
 	}
-	addresses, err := t.rows.AddressesOf(ctx, c.Subject)
+	addresses, err := t.rows().AddressesOf(ctx, c.Subject)
 	if err != nil {
 		return false, err
 	}
-	has := slices.ContainsFunc(addresses, func(a store.Address) bool { return a.Mailbox == c.OldMailbox && a.Standing.Held() })
-	if c.State != store.Pending || !has { // taken back in the moment in which it was corrected, or another change was made
+	has := slices.ContainsFunc(addresses, func(a rows.Address) bool { return a.Mailbox == c.OldMailbox && a.Standing.Holds() })
+	if c.State != rows.Pending || !has { // taken back in the moment in which it was corrected, or another change was made
 		return false, ErrCalledOff
 	}
-	switch moved, err := t.rows.MoveChange(ctx, c, store.Made, time.Time{}); {
+	switch moved, err := t.rows().MoveChange(ctx, c, rows.Made, time.Time{}); {
 	case err != nil:
 		return false, err
 	case !moved:
@@ -129,28 +132,42 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	}
 	// The mailbox stays the subject's until nobody can take the change back: nobody else may confirm
 	// it meanwhile. What was begun there must not bring the address back.
-	if err := t.callOffOpen(ctx, c.Subject, c.OldMailbox, challenge.Moved); err != nil {
+	if err := t.s.p.CallOffOpen(ctx, t.rows(), flow.Opened{Subject: c.Subject, Mailbox: c.OldMailbox, Why: proof.Moved}); err != nil {
 		return false, err
 	}
-	return false, t.rows.RemoveAddress(ctx, c.Subject, c.Old)
+	return false, t.rows().RemoveAddress(ctx, c.Subject, c.Old)
 }
 
-// MarkStale says that a confirmed address of a subject is not to be relied on any more, as it is old
-// or letters to it came back (bounced): workers ask it again, a few at a time (Config.Recheck), and
-// it works for a time of grace, at whose end the application is told.
-func (t Tx) MarkStale(ctx context.Context, subject, address string, bounced bool, reason string) error {
-	to, err := t.s.recipient(address)
+// A Doubt says why an address is not to be relied on any more.
+type Doubt struct {
+	Bounced bool   // letters to it came back; false means that it is old
+	Reason  string // in words, for the trail and for who asks later
+}
+
+// MarkStale says that a confirmed address of a subject is not to be relied on any more. Workers ask it again, a few at
+// a time (Config.Recheck), and it works for a time of grace, at whose end the application is told.
+func (t Tx) MarkStale(ctx context.Context, of Holding, why Doubt) error {
+	if err := t.ok(); err != nil {
+		return err
+	}
+	to, err := t.s.p.Recipient(of.Address)
 	if err != nil {
 		return err
 	}
-	now := t.s.now()
-	standing := store.Stale
-	if bounced {
-		standing = store.Bounced
+	now := t.s.p.Now()
+	next := rows.Address{
+		Subject: of.Subject, Mailbox: to.Mailbox(), Standing: rows.Stale, Since: now, Reason: why.Reason,
+		GraceEnds: now.Add(t.s.p.Grace),
 	}
-	changed, err := t.rows.SetStanding(ctx, subject, to.Mailbox(), standing, reason, now.Add(t.s.recheck.Grace), now)
+	if why.Bounced {
+		next.Standing = rows.Bounced
+	}
+	changed, err := t.rows().SetStanding(ctx, next)
 	if err != nil || !changed {
 		return err
 	}
-	return t.rows.Record(ctx, store.Step{Subject: subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: string(standing) + ": " + reason, Network: network(ctx)})
+	return t.rows().Record(ctx, rows.Step{
+		Subject: of.Subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: string(next.Standing) + ": " + why.Reason,
+		Network: flow.Network(ctx),
+	})
 }

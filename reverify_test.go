@@ -2,7 +2,6 @@ package illumicode_test
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"strings"
 	"sync"
@@ -11,18 +10,21 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/inbox"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 const newMara = "mara.quist@skerry.example"
 
 // changeTo begins the change of Mara's address, and returns it with the link that undoes it.
-func changeTo(t *testing.T, k *illumicodetest.Kit, address string, told int) (p illumicode.Pending, undo string) {
+func changeTo(t *testing.T, k *illumicodetest.Kit, address string, told int) (p illumicode.Pending, undo illumicode.Link) {
 	t.Helper()
-	p, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: address, Name: "Mara"})
+	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: address, Name: "Mara"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,7 +38,7 @@ func changeTo(t *testing.T, k *illumicodetest.Kit, address string, told int) (p 
 // standings returns how the addresses of a subject stand, such as "mara@…: confirmed".
 func standings(t *testing.T, k *illumicodetest.Kit, subject string) map[string]store.Standing {
 	t.Helper()
-	all, err := k.Service.Store().Addresses(t.Context(), subject)
+	all, err := flow.Of(k.Service).Store.Addresses(t.Context(), subject)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -76,7 +78,7 @@ func TestChangeAddress(t *testing.T) {
 			t.Fatal(err)
 		}
 		code := k.Letter(mara, n+2).Code()
-		if err := k.Service.ConfirmCode(t.Context(), other.Ticket, code, nil); !errors.Is(err, illumicode.ErrHeld) {
+		if err := k.Service.ConfirmCode(t.Context(), other.Ticket, code, nil); !errors.Is(err, illumicode.ErrTaken) {
 			t.Errorf("another subject takes the old address: %v", err)
 		}
 		k.Clock.Move(7 * 24 * time.Hour)
@@ -92,14 +94,14 @@ func TestUndoPending(t *testing.T) {
 		n := register(t, k, "7", mara)
 		p, undo := changeTo(t, k, newMara, n+1)
 		code := k.Letter(newMara, 1).Code()
-		if c, err := k.Service.InspectUndo(t.Context(), undo); err != nil || c.New != newMara || c.Made {
-			t.Errorf("the page is told %+v, %v", c, err)
+		if in, err := k.Service.Inspect(t.Context(), "", undo); err != nil || in.Change.New != newMara || in.Change.Made {
+			t.Errorf("the page is told %+v, %v", in, err)
 		}
 		var called atomic.Int64
 		var all sync.WaitGroup
 		for range 20 {
 			all.Go(func() {
-				_, err := k.Service.Undo(t.Context(), undo, func(_ *sql.Tx, c illumicode.Change) error {
+				_, err := k.Service.Undo(t.Context(), undo, func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
 					called.Add(1)
 					return nil
 				})
@@ -130,7 +132,7 @@ func TestUndoMade(t *testing.T) {
 		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
 			t.Fatal(err)
 		}
-		frozen, err := k.Service.Undo(t.Context(), undo, func(_ *sql.Tx, c illumicode.Change) error {
+		frozen, err := k.Service.Undo(t.Context(), undo, func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
 			if !c.Made || c.Subject != "7" {
 				t.Errorf("the application is told %+v", c)
 			}
@@ -155,7 +157,7 @@ func TestUndoMade(t *testing.T) {
 				}
 			}
 		}
-		if again, err := k.Service.Store().ToAsk(t.Context(), k.Service.Now(), 10); err != nil || len(again) != 0 {
+		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), 10); err != nil || len(again) != 0 {
 			t.Errorf("workers would ask again: %+v, %v", again, err)
 		}
 		for _, address := range []string{mara, newMara} { // once, and not again and again
@@ -170,24 +172,21 @@ func TestUndoMade(t *testing.T) {
 			}
 		}
 		settle := func(keep string) error {
-			return inTx(t, k, func(tx illumicode.Tx) error { return tx.Settle(t.Context(), frozen.ID, keep, "seen at the desk") })
+			return desk.New(k.Service).Decide(t.Context(), desk.Decision{Change: frozen.ID, Keep: keep, Reason: "seen at the desk"}, nil)
 		}
 		if err := settle(mara); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that was not proven since: %v", err)
 		}
 		again := k.Inbox.Letters(mara)
-		link := k.Token(again[len(again)-1])
+		link := k.Link(again[len(again)-1])
 		proof, err := k.Service.ProveLink(t.Context(), link)
 		if err != nil {
 			t.Fatal(err)
 		}
 		undone := errors.New("rolled back")
 		if err := inTx(t, k, func(tx illumicode.Tx) error {
-			if err := tx.Accept(t.Context(), proof); err != nil {
-				return err
-			}
-			if frozen, err := tx.Frozen(t.Context(), proof); err != nil || !frozen {
-				t.Errorf("the application is told that it is frozen: %t, %v", frozen, err)
+			if counts, err := tx.Accept(t.Context(), proof); err != nil || counts {
+				t.Errorf("a proof of a frozen account counts: %t, %v", counts, err)
 			}
 			if receipt, err := tx.Receipt(t.Context(), proof, "cargo"); !errors.Is(err, illumicode.ErrNotConfirmed) {
 				t.Errorf("a receipt: %s, %v", receipt, err)
@@ -196,7 +195,7 @@ func TestUndoMade(t *testing.T) {
 		}); err != undone {
 			t.Fatal(err)
 		}
-		if err := k.Service.Confirm(t.Context(), link, func(*sql.Tx, illumicode.Proof) error {
+		if err := k.Service.Confirm(t.Context(), link, func(context.Context, illumicode.Tx, illumicode.Proof) error {
 			t.Error("the application makes its writes for a proof that confirms nothing")
 			return nil
 		}); err != nil {
@@ -225,7 +224,7 @@ func TestUndoMade(t *testing.T) {
 func TestLanguageOfLetters(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		ctx, proof := t.Context(), func(l *inbox.Letter) {
-			if err := k.Service.Confirm(t.Context(), k.Token(l), nil); err != nil {
+			if err := k.Service.Confirm(t.Context(), k.Link(l), nil); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -235,7 +234,7 @@ func TestLanguageOfLetters(t *testing.T) {
 		proof(k.Letter(mara, 1))
 		signIn(t, k, illumicode.Request{Address: mara})
 		k.Letter(mara, 2) // or the next one may overtake it
-		if _, err := k.Service.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara, Locale: "ja"}); err != nil {
+		if _, err := k.Service.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara, Locale: "ja"}); err != nil {
 			t.Fatal(err)
 		}
 		proof(k.Letter(newMara, 1))
@@ -263,11 +262,11 @@ func TestChangeWithoutGround(t *testing.T) {
 		k := illumicodetest.New(t)
 		n := register(t, k, "7", mara)
 		p, _ := changeTo(t, k, newMara, n+1)
-		changes, err := k.Service.Store().Changes(t.Context(), "7")
+		changes, err := flow.Of(k.Service).Store.Changes(t.Context(), "7")
 		if err != nil || len(changes) != 1 {
 			t.Fatal(changes, err)
 		}
-		if err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error { return pull(t.Context(), tx, changes[0]) }); err != nil {
+		if err := flow.Of(k.Service).Store.Write(t.Context(), func(tx store.Tx) error { return pull(t.Context(), tx, changes[0]) }); err != nil {
 			t.Fatal(err)
 		}
 		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
@@ -292,7 +291,7 @@ func TestChangeAddressRefuses(t *testing.T) {
 		{"7", mara, "no address", message.ErrAddress},
 		{"7", mara, "x@y.example\r\nBcc: all@y.example", message.ErrAddress},
 	} {
-		if _, err := k.Service.ChangeAddress(t.Context(), tt.subject, tt.old, illumicode.Request{Address: tt.new}); !errors.Is(err, tt.want) {
+		if _, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: tt.subject, Address: tt.old}, illumicode.Request{Address: tt.new}); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %s to %q: %v, want %v", tt.subject, tt.old, tt.new, err, tt.want)
 		}
 	}
@@ -315,7 +314,7 @@ func TestLapse(t *testing.T) {
 	fail := true
 	tells := func(c *illumicode.Config) {
 		c.Outbox.Poll = 5 * time.Millisecond
-		c.Lapsed = func(_ context.Context, _ *sql.Tx, l illumicode.Lapse) error {
+		c.Lapsed = func(_ context.Context, _ illumicode.Tx, l illumicode.Lapse) error {
 			mu.Lock()
 			defer mu.Unlock()
 			if fail { // it comes again
@@ -340,7 +339,7 @@ func TestLapse(t *testing.T) {
 	}
 	k.Clock.Move(2 * time.Hour)
 	eventually(t, func() bool {
-		open, err := k.Service.Store().Lapsed(t.Context(), k.Service.Now(), 10)
+		open, err := flow.Of(k.Service).Store.Lapsed(t.Context(), k.Service.Now(), 10)
 		return err == nil && len(open) == 0
 	})
 	mu.Lock()
@@ -372,8 +371,8 @@ func TestRecheck(t *testing.T) {
 	var lapsed atomic.Int64
 	k := illumicodetest.New(t, func(c *illumicode.Config) {
 		c.Outbox.Poll = 5 * time.Millisecond
-		c.Recheck = illumicode.Recheck{Batch: 2}
-		c.Lapsed = func(_ context.Context, _ *sql.Tx, l illumicode.Lapse) error {
+		c.Recheck = delivery.Recheck{Batch: 2}
+		c.Lapsed = func(_ context.Context, _ illumicode.Tx, l illumicode.Lapse) error {
 			if l.Grace {
 				lapsed.Add(1)
 			}
@@ -383,8 +382,8 @@ func TestRecheck(t *testing.T) {
 	people := []string{"a@ternisle.example", "b@ternisle.example", "c@ternisle.example"}
 	for i, address := range people {
 		register(t, k, address, address)
-		if err := k.Service.Store().Write(t.Context(), func(rows store.Tx) error {
-			return k.Service.On(rows).MarkStale(t.Context(), address, address, i == 0, "no answer for a year")
+		if err := k.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error {
+			return tx.MarkStale(ctx, illumicode.Holding{Subject: address, Address: address}, illumicode.Doubt{Bounced: i == 0, Reason: "no answer for a year"})
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -395,8 +394,8 @@ func TestRecheck(t *testing.T) {
 	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "new@ternisle.example"}, illumicode.Subject("new")); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Service.Store().Write(t.Context(), func(rows store.Tx) error {
-		return k.Service.On(rows).MarkStale(t.Context(), "new", "new@ternisle.example", false, "a mistake")
+	if err := k.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error {
+		return tx.MarkStale(ctx, illumicode.Holding{Subject: "new", Address: "new@ternisle.example"}, illumicode.Doubt{Reason: "a mistake"})
 	}); err != nil || confirmed(t, k, "new") {
 		t.Errorf("an address that was never confirmed works after it was marked stale, %v", err)
 	}
@@ -409,7 +408,7 @@ func TestRecheck(t *testing.T) {
 	eventually(t, func() bool { return asked() == 2 })
 	k.Clock.Move(time.Hour)
 	eventually(t, func() bool { return asked() == 3 })
-	if err := k.Service.Confirm(t.Context(), k.Token(k.Letter(people[0], 2)), nil); err != nil {
+	if err := k.Service.Confirm(t.Context(), k.Link(k.Letter(people[0], 2)), nil); err != nil {
 		t.Fatal(err)
 	}
 	if got := standings(t, k, people[0]); got[people[0]] != store.Confirmed {

@@ -1,7 +1,7 @@
 package illumicode_test
 
 import (
-	"database/sql"
+	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -14,9 +14,11 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -27,14 +29,14 @@ import (
 func TestSignInTimingTellsNothing(t *testing.T) {
 	const each = 400
 	k := illumicodetest.Idle(t)
-	people := func(yield func(illumicode.Backfill, error) bool) {
+	people := func(yield func(desk.Backfill, error) bool) {
 		for i := range each {
-			if !yield(illumicode.Backfill{Line: i, Subject: fmt.Sprint(i), Address: fmt.Sprintf("known%d@ternisle.example", i), Standing: "confirmed"}, nil) {
+			if !yield(desk.Backfill{Line: i, Subject: fmt.Sprint(i), Address: fmt.Sprintf("known%d@ternisle.example", i), Standing: "confirmed"}, nil) {
 				return
 			}
 		}
 	}
-	if _, err := k.Service.Import(t.Context(), people, illumicode.ImportOptions{}); err != nil {
+	if _, err := desk.New(k.Service).Import(t.Context(), people, desk.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	var begin, wrong [2][]float64
@@ -75,15 +77,15 @@ func TestDatabaseDump(t *testing.T) {
 	n := register(t, k, "7", mara)
 	p := signIn(t, k, illumicode.Request{Address: mara, Purpose: "skipper"})
 	l := k.Letter(mara, n+1)
-	change, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: newMara})
+	change, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara})
 	if err != nil {
 		t.Fatal(err)
 	}
 	other := k.Letter(newMara, 1)
 	// What would help is nowhere in it.
-	for what, secret := range map[string]string{"code": strings.ReplaceAll(l.Code(), " ", ""), "token": k.Token(l), "ticket": p.Ticket,
-		"code of the change": strings.ReplaceAll(other.Code(), " ", ""), "ticket of the change": change.Ticket} {
-		found, err := k.Service.Store().Search(t.Context(), secret, secret)
+	for what, secret := range map[string]string{"code": strings.ReplaceAll(l.Code(), " ", ""), "token": string(k.Link(l)), "ticket": string(p.Ticket),
+		"code of the change": strings.ReplaceAll(other.Code(), " ", ""), "ticket of the change": string(change.Ticket)} {
+		found, err := flow.Of(k.Service).Store.Search(t.Context(), secret, secret)
 		if err != nil || len(found) != 0 {
 			t.Errorf("the %s stands in %+v, %v", what, found, err)
 		}
@@ -97,22 +99,24 @@ func TestDatabaseDump(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	thief := illumicodetest.Idle(t, func(c *illumicode.Config) { c.Store = st }) // with a keyring of their own
+	thief := illumicodetest.Idle(t, func(c *illumicode.Config) {
+		c.Store, c.Site.BaseURL = st, "https://thief.example" // with a keyring of their own
+	})
 	var digest string
 	if err := st.DB().QueryRow("SELECT ticket FROM illumicode_challenge WHERE purpose = 'signin'").Scan(&digest); err != nil {
 		t.Fatal(err)
 	}
-	for _, ticket := range []string{digest, p.Ticket} { // even with the browser's ticket
+	for _, ticket := range []illumicode.Ticket{illumicode.Ticket(digest), p.Ticket} { // even with the browser's ticket
 		for _, code := range []string{l.Code(), other.Code(), "000000"} {
 			if who, err := thief.Service.SignInCode(t.Context(), ticket, code, nil); err == nil {
 				t.Errorf("signed in as %+v", who)
 			}
 		}
-		if _, err := k.Service.SignInCode(t.Context(), digest, l.Code(), nil); err == nil {
+		if _, err := k.Service.SignInCode(t.Context(), illumicode.Ticket(digest), l.Code(), nil); err == nil {
 			t.Error("the digest of a ticket is taken for the ticket")
 		}
 	}
-	if _, err := thief.Service.SignInLink(t.Context(), p.Ticket, k.Token(l), nil); err == nil {
+	if _, err := thief.Service.SignInLink(t.Context(), p.Ticket, k.Link(l), nil); err == nil {
 		t.Error("a link works without its key")
 	}
 	// Nor do rows that the thief writes with a key of theirs count where the keyring is.
@@ -127,12 +131,12 @@ func TestTwoSubjectsAtOnce(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		for round := range 10 {
 			address := fmt.Sprintf("round%d@ternisle.example", round)
-			var tokens []string
+			var tokens []illumicode.Link
 			for i := range 2 {
 				if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address}, illumicode.Subject(fmt.Sprint(address, i))); err != nil {
 					t.Fatal(err)
 				}
-				tokens = append(tokens, k.Token(k.Letter(address, i+1)))
+				tokens = append(tokens, k.Link(k.Letter(address, i+1)))
 			}
 			var won, held atomic.Int64
 			var all sync.WaitGroup
@@ -141,7 +145,7 @@ func TestTwoSubjectsAtOnce(t *testing.T) {
 					switch err := k.Service.Confirm(t.Context(), tok, nil); {
 					case err == nil:
 						won.Add(1)
-					case errors.Is(err, illumicode.ErrHeld):
+					case errors.Is(err, illumicode.ErrTaken):
 						held.Add(1)
 					default:
 						t.Error(err)
@@ -161,7 +165,7 @@ func TestSubjectSwap(t *testing.T) {
 	k := illumicodetest.New(t)
 	register(t, k, "7", mara)
 	register(t, k, "8", "ines@ternisle.example")
-	p, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: newMara})
+	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -173,7 +177,7 @@ func TestSubjectSwap(t *testing.T) {
 	if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "m@skerry.example"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := inTx(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }); !errors.Is(err, illumicode.ErrCalledOff) {
+	if err := inTx(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }); !errors.Is(err, illumicode.ErrCalledOff) {
 		t.Errorf("a proof of an address that was corrected since: %v", err)
 	}
 }
@@ -181,7 +185,7 @@ func TestSubjectSwap(t *testing.T) {
 // The purpose of the application's own: its letter, its life, its form of proof.
 func TestOwnPurpose(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
-		c.Purposes = map[string]illumicode.Purpose{"skipper": {Letter: "confirm", Policy: challenge.Policy{Forms: challenge.CodeOnly, Digits: 8, CodeLife: time.Minute}}}
+		c.Purposes = map[string]challenge.Purpose{"skipper": {Letter: "confirm", Policy: challenge.Policy{Forms: challenge.CodeOnly, Digits: 8, CodeLife: time.Minute}}}
 	})
 	var p illumicode.Pending
 	begin := func(purpose string) error {
@@ -191,7 +195,7 @@ func TestOwnPurpose(t *testing.T) {
 		}
 		defer k.Service.Wake()
 		return inTx(t, k, func(tx illumicode.Tx) error {
-			p, err = tx.Begin(t.Context(), admission, illumicode.Ask{Purpose: purpose, Subject: "7"})
+			p, err = tx.Begin(t.Context(), admission, illumicode.Custom{Purpose: purpose, Subject: "7"})
 			return err
 		})
 	}
@@ -208,7 +212,10 @@ func TestOwnPurpose(t *testing.T) {
 		t.Errorf("code only, of eight digits:\n%s", l.Text)
 	}
 	var told string
-	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(_ *sql.Tx, proof illumicode.Proof) error { told = proof.Purpose(); return nil }); err != nil || told != "skipper" {
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(_ context.Context, _ illumicode.Tx, proof illumicode.Proof) error {
+		told = proof.Purpose()
+		return nil
+	}); err != nil || told != "skipper" {
 		t.Errorf("%q, %v", told, err)
 	}
 }
@@ -253,7 +260,7 @@ func TestAddressGone(t *testing.T) {
 			t.Fatal(err)
 		}
 		upCode := k.Letter(mara, n+2).Code()
-		if err := k.Service.Store().Write(t.Context(), func(tx store.Tx) error { return tx.RemoveAddress(t.Context(), "7", mara) }); err != nil {
+		if err := flow.Of(k.Service).Store.Write(t.Context(), func(tx store.Tx) error { return tx.RemoveAddress(t.Context(), "7", mara) }); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, inCode, nil); !errors.Is(err, illumicode.ErrCalledOff) {
@@ -278,8 +285,8 @@ func TestUndoTooLate(t *testing.T) {
 			t.Fatal(err)
 		}
 		var told illumicode.Change
-		err = meanwhile(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }, func() error {
-			_, err := k.Service.Undo(t.Context(), undo, func(_ *sql.Tx, c illumicode.Change) error { told = c; return nil })
+		err = meanwhile(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }, func() error {
+			_, err := k.Service.Undo(t.Context(), undo, func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error { told = c; return nil })
 			return err
 		})
 		if err != nil || !told.Made || confirmed(t, k, "7") {
@@ -298,8 +305,8 @@ func TestChangeTooLate(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		err = meanwhile(t, k, func(tx illumicode.Tx) error { return tx.Accept(t.Context(), proof) }, func() error {
-			_, err := k.Service.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: "m@skerry.example"})
+		err = meanwhile(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }, func() error {
+			_, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: "m@skerry.example"})
 			return err
 		})
 		if got := standings(t, k, "7"); !errors.Is(err, illumicode.ErrNotConfirmed) || len(got) != 1 || got[newMara] != store.Confirmed {
@@ -325,7 +332,7 @@ func TestUndoFurtherChanges(t *testing.T) {
 			}
 		}
 		code(p, newMara)
-		p, err := svc.ChangeAddress(ctx, "7", newMara, illumicode.Request{Address: third})
+		p, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: newMara}, illumicode.Request{Address: third})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -352,36 +359,36 @@ func TestUndoFurtherChanges(t *testing.T) {
 			t.Errorf("a frozen account gets another address: %v", err)
 		}
 		stillFrozen("another address tried")
-		if err := svc.Confirm(ctx, k.Token(k.Letter(third, 2)), nil); err != nil {
+		if err := svc.Confirm(ctx, k.Link(k.Letter(third, 2)), nil); err != nil {
 			t.Fatal(err)
 		}
 		stillFrozen("the thief's address proven again")
 		if err := inTx(t, k, func(tx illumicode.Tx) error {
-			return tx.MarkStale(ctx, "7", fourth, true, "a letter came back")
+			return tx.MarkStale(ctx, illumicode.Holding{Subject: "7", Address: fourth}, illumicode.Doubt{Bounced: true, Reason: "a letter came back"})
 		}); err != nil {
 			t.Fatal(err)
 		}
 		stillFrozen("a letter came back, which grants no time of grace")
 		asked := k.Inbox.Letters(mara)
-		if err := svc.Confirm(ctx, k.Token(k.Letter(mara, len(asked))), nil); err != nil {
+		if err := svc.Confirm(ctx, k.Link(k.Letter(mara, len(asked))), nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.Settle(ctx, frozen.ID, "nobody@skerry.example", "", nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
+		if err := desk.New(svc).Decide(ctx, desk.Decision{Change: frozen.ID, Keep: "nobody@skerry.example", Reason: ""}, nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that is not in doubt: %v", err)
 		}
-		if err := svc.Settle(ctx, frozen.ID, mara, "", nil); err != nil {
+		if err := desk.New(svc).Decide(ctx, desk.Decision{Change: frozen.ID, Keep: mara, Reason: ""}, nil); err != nil {
 			t.Fatal(err)
 		}
 		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got["before@ternisle.example"] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {
 			t.Errorf("after it was settled: %v", got)
 		}
-		if err := svc.Confirm(ctx, k.Token(k.Letter(newMara, 3)), nil); err == nil {
+		if err := svc.Confirm(ctx, k.Link(k.Letter(newMara, 3)), nil); err == nil {
 			t.Errorf("the thief's letter that asked still works: %v", standings(t, k, "7"))
 		}
 		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); err == nil {
 			t.Errorf("what the thief began meanwhile still works: %v", standings(t, k, "7"))
 		}
-		if _, err := svc.ChangeAddress(ctx, "7", mara, illumicode.Request{Address: newMara}); err != nil {
+		if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara}); err != nil {
 			t.Errorf("the owner changes the address: %v", err)
 		}
 		if p, err = svc.Signup(ctx, illumicode.Request{Address: third}, illumicode.Subject("8")); err != nil {
@@ -402,7 +409,7 @@ func TestChangeThereAndBack(t *testing.T) {
 	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
 		t.Fatal(err)
 	}
-	p, err := k.Service.ChangeAddress(t.Context(), "7", newMara, illumicode.Request{Address: mara, Purpose: "skipper"})
+	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: newMara}, illumicode.Request{Address: mara, Purpose: "skipper"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -411,14 +418,14 @@ func TestChangeThereAndBack(t *testing.T) {
 	}
 	k.Clock.Move(8 * 24 * time.Hour)
 	eventually(t, func() bool {
-		all, err := k.Service.Store().Changes(t.Context(), "7")
+		all, err := flow.Of(k.Service).Store.Changes(t.Context(), "7")
 		return err == nil && len(all) == 2 && all[0].State == "settled" && all[1].State == "settled"
 	})
 	other, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("8"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Service.ConfirmCode(t.Context(), other.Ticket, k.Letter(mara, n+3).Code(), nil); !errors.Is(err, illumicode.ErrHeld) {
+	if err := k.Service.ConfirmCode(t.Context(), other.Ticket, k.Letter(mara, n+3).Code(), nil); !errors.Is(err, illumicode.ErrTaken) {
 		t.Errorf("another subject takes the address: %v", err)
 	}
 	if confirmed(t, k, "8") || !confirmed(t, k, "7") {

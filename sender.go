@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/net/publicsuffix"
 
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 )
 

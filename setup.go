@@ -2,22 +2,25 @@ package illumicode
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"log/slog"
-	"net"
-	"net/http"
-	"net/url"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/near"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
+	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 )
 
@@ -28,48 +31,11 @@ func wrong(field, what string) error { return fmt.Errorf("illumicode: Config.%s 
 
 // checked returns c with its defaults, or what is missing or cannot be.
 func (c Config) checked() (Config, error) {
-	switch {
-	case c.Store == nil:
-		return c, wrong("Store", "is nil; open one with sqlite.Open")
-	case c.Keys == nil:
-		return c, wrong("Keys", "is nil; read a keyring made by `illumicode keys new` with token.ParseKeyring")
-	case c.Site.Name == "":
-		return c, wrong("Site.Name", "is empty; letters must say who writes")
-	case c.From.String() == "":
-		return c, wrong("From", "is empty; make it with message.ParseAddress")
-	case len(c.Providers) == 0:
-		return c, wrong("Providers", "is empty; without a way out no letter arrives")
-	}
-	base, err := CheckBaseURL(c.Site.BaseURL)
-	if err != nil {
-		return c, wrong("Site.BaseURL", err.Error())
-	}
-	c.Site.BaseURL = base
-	c.Site.ConfirmPath = cmp.Or(c.Site.ConfirmPath, "/confirm")
-	c.Site.NotMePath = cmp.Or(c.Site.NotMePath, "/not-me")
-	c.Site.UnsubscribePath = cmp.Or(c.Site.UnsubscribePath, "/unsubscribe")
-	if c.Guard, err = c.Guard.Check(); err != nil {
-		return c, wrong("Guard", err.Error())
-	}
-	if (c.Guard.Mode == outbox.Capture) != (c.Capture != nil) {
-		return c, wrong("Capture", "and the guard's mode capture go together; set both or neither")
-	}
-	if c.Letters == nil {
-		if c.Letters, err = letters.Default(); err != nil {
+	for _, check := range []func(*Config) error{
+		(*Config).checkRequired, (*Config).checkSite, (*Config).checkGuard, (*Config).checkLetters, (*Config).checkTerms,
+	} {
+		if err := check(&c); err != nil {
 			return c, err
-		}
-	}
-	for name, sample := range c.Data {
-		if err := c.Letters.CheckType(name, sample); err != nil {
-			return c, wrong("Data", err.Error())
-		}
-	}
-	for name, terms := range c.Outbox.Terms {
-		if !slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Name() == name }) {
-			return c, wrong("Outbox", fmt.Sprintf("has terms of a provider %q, and there is none of that name", name))
-		}
-		if err := terms.Check(); err != nil {
-			return c, wrong("Outbox", fmt.Sprintf("has terms of provider %q that cannot be: %v", name, err))
 		}
 	}
 	if c.MaxAttachments <= 0 {
@@ -84,10 +50,160 @@ func (c Config) checked() (Config, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
+	if c.Observer == nil {
+		c.Observer = nobody{}
+	}
 	if c.Now == nil {
 		c.Now = time.Now
 	}
+	c.Bounces, c.Recheck = bouncesWithDefaults(c.Bounces), recheckWithDefaults(c.Recheck)
 	return c, nil
+}
+
+func (c *Config) checkRequired() error {
+	switch {
+	case c.Store == nil || rows.Of(c.Store) == nil:
+		return wrong("Store", "is nil or zero; open one with sqlite.Open")
+	case c.Keys == nil || keyring.Of(c.Keys) == nil:
+		return wrong("Keys", "is nil or zero; read a keyring made by `illumicode keys new` with token.Parse")
+	case c.Site.Name == "":
+		return wrong("Site.Name", "is empty; letters must say who writes")
+	case c.From.String() == "":
+		return wrong("From", "is empty; make it with message.ParseAddress")
+	case len(c.Providers) == 0:
+		return wrong("Providers", "is empty; without a way out no letter arrives")
+	}
+	seen := make(map[string]bool)
+	for i, p := range c.Providers {
+		field := fmt.Sprintf("Providers[%d]", i)
+		switch {
+		case p == nil:
+			return wrong(field, "is nil")
+		case p.Name() == "":
+			return wrong(field, "has no name; caps, reports and the queue tell providers by it")
+		case seen[p.Name()]:
+			return wrong(field, fmt.Sprintf("is named %q like another one; caps, reports and the queue tell providers by "+
+				"their names, so give it one of its own", p.Name()))
+		}
+		seen[p.Name()] = true
+	}
+	return nil
+}
+
+func (c *Config) checkSite() error {
+	base, err := flow.CheckBaseURL(c.Site.BaseURL)
+	if err != nil {
+		return wrong("Site.BaseURL", err.Error())
+	}
+	c.Site.BaseURL = base
+	c.Site.ConfirmPath = cmp.Or(c.Site.ConfirmPath, "/confirm")
+	c.Site.NotMePath = cmp.Or(c.Site.NotMePath, "/not-me")
+	c.Site.UnsubscribePath = cmp.Or(c.Site.UnsubscribePath, "/unsubscribe")
+	return nil
+}
+
+func (c *Config) checkGuard() error {
+	checked, err := guardInside(c.Guard).Check()
+	if err != nil {
+		return wrong("Guard", err.Error())
+	}
+	c.Guard.Mode = delivery.Mode(checked.Mode)
+	if (c.Guard.Mode == delivery.Capture) != (c.Capture != nil) {
+		return wrong("Capture", "and the guard's mode capture go together; set both or neither")
+	}
+	return nil
+}
+
+// inside returns the guard as workers have it.
+func guardInside(g delivery.Guard) outbox.Guard {
+	return outbox.Guard{Mode: outbox.Mode(g.Mode), Domains: g.Domains}
+}
+
+// ways returns what letters leave by.
+func (c Config) ways() []provider.Provider {
+	if c.Guard.Mode == delivery.Capture {
+		return []provider.Provider{c.Capture}
+	}
+	return c.Providers
+}
+
+func (c Config) carriesSMS() bool {
+	return slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Can().SMS })
+}
+
+// set returns the letters.
+func (c Config) set() *render.Set { return render.Of(c.Letters) }
+
+func (c *Config) checkLetters() error {
+	if c.Letters == nil {
+		var err error
+		if c.Letters, err = letters.Default(); err != nil {
+			return err
+		}
+	}
+	if c.set() == nil {
+		return wrong("Letters", "is a zero Set; read one with letters.Load, or leave it nil for the default letters")
+	}
+	for name, sample := range c.Data {
+		if err := c.set().CheckType(name, sample); err != nil {
+			return wrong("Data", err.Error())
+		}
+	}
+	return nil
+}
+
+func (c *Config) checkTerms() error {
+	names := make([]string, len(c.Providers))
+	for i, p := range c.Providers {
+		names[i] = p.Name()
+	}
+	for name, terms := range c.Outbox.Terms {
+		if !slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Name() == name }) {
+			return wrong("Outbox.Terms", fmt.Sprintf("has terms of a provider %q, and %s", name, near.List(name, names)))
+		}
+		if err := choose.Check(terms); err != nil {
+			return wrong("Outbox.Terms", fmt.Sprintf("of provider %q cannot be: %v", name, err))
+		}
+	}
+	return nil
+}
+
+func bouncesWithDefaults(b delivery.Bounces) delivery.Bounces {
+	if b.Soft <= 0 {
+		b.Soft = 5
+	}
+	if b.Within <= 0 {
+		b.Within = 14 * 24 * time.Hour
+	}
+	return b
+}
+
+// returnPath reads Config.ReturnPath.
+func (c Config) returnPath() (flow.ReturnPath, error) {
+	if c.ReturnPath == "" {
+		return flow.ReturnPath{}, nil
+	}
+	raw := c.ReturnPath
+	if !strings.Contains(raw, "@") {
+		raw = strings.Repeat("a", keyring.PathLength) + "@" + raw
+	}
+	a, err := message.ParseAddress(raw)
+	if err != nil {
+		return flow.ReturnPath{}, fmt.Errorf("is neither a domain nor an address: %w", err)
+	}
+	if err := mayWrite(a, c.Providers); err != nil {
+		return flow.ReturnPath{}, err
+	}
+	p := flow.ReturnPath{Domain: a.Domain()}
+	if raw == c.ReturnPath {
+		local, _, _ := strings.Cut(a.Envelope(), "@")
+		p.Prefix = strings.ToLower(local) + "+"
+		if len(p.Prefix)+keyring.PathLength > 64 || a.NeedsUTF8() {
+			return p, fmt.Errorf("has a part before the @ that leaves no room for the signature: at most %d ASCII characters, "+
+				"as 64 are allowed (RFC 5321 §4.5.3.1.1)", 63-keyring.PathLength)
+		}
+	}
+	return p, nil
 }
 
 // senders checks who writes, and returns the addresses of letters that have their own.
@@ -96,8 +212,8 @@ func (c Config) senders() (map[string]message.Address, error) {
 		return nil, wrong("From", err.Error())
 	}
 	froms := make(map[string]message.Address)
-	for _, name := range c.Letters.Names() {
-		raw := c.Letters.Kind(name).From
+	for _, name := range c.set().Names() {
+		raw := c.set().Kind(name).From
 		if raw == "" {
 			continue
 		}
@@ -116,116 +232,44 @@ func (c Config) senders() (map[string]message.Address, error) {
 	return froms, nil
 }
 
-// limits returns the rules.
-func (c Config) limits(purposes map[string]Purpose) (*limit.Set, error) {
+// checkLimits refuses rules for purposes that there are not.
+func (c Config) checkLimits(purposes map[string]flow.Purpose) error {
 	for _, r := range c.Limits {
 		for _, purpose := range r.On {
 			if _, known := purposes[purpose]; !known {
-				return nil, wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; Purposes names the application's own", r.Name, purpose))
+				return wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; %s", r.Name, purpose,
+					near.List(purpose, slices.Collect(maps.Keys(purposes)))))
 			}
 		}
 	}
-	rules, err := limit.NewSet(c.Limits...)
-	if err != nil {
-		return nil, wrong("Limits", err.Error())
-	}
-	return rules, nil
+	return nil
 }
 
-// Policies returns the policies of all purposes with their defaults, for working out what they allow.
-func (c Config) Policies() (map[string]challenge.Policy, error) {
-	if c.Letters == nil {
-		var err error
-		if c.Letters, err = letters.Default(); err != nil {
-			return nil, err
-		}
-	}
-	all, err := c.purposes()
-	out := make(map[string]challenge.Policy, len(all))
-	for name, p := range all {
-		out[name] = p.Policy
-	}
-	return out, err
+// linkPurposes returns the purposes that links have, in order.
+func linkPurposes(purposes map[string]flow.Purpose) []string {
+	return append(slices.Sorted(maps.Keys(purposes)), challenge.NotMe, challenge.Undo)
 }
 
 // purposes returns all purposes with their letters and policies.
-func (c Config) purposes() (map[string]Purpose, error) {
-	all := map[string]Purpose{
-		challenge.Signup: {confirmLetter, c.Signup}, challenge.Reverify: {reverifyLetter, c.Reverify},
-		challenge.SignIn: {signInLetter, c.SignIn}, challenge.StepUp: {stepUpLetter, c.StepUp},
-	}
+func (c Config) purposes() (map[string]flow.Purpose, error) {
+	own := make(map[string]flow.Purpose, len(c.Purposes))
 	for name, p := range c.Purposes {
-		_, taken := all[name]
-		switch {
-		case taken || name == LinkNotMe || name == LinkUndo || name == "":
-			return nil, fmt.Errorf("illumicode: Config.Purposes: %q is taken; choose another name", name)
-		case !c.Letters.Has(p.Letter) || !c.Letters.CarriesProof(p.Letter):
-			return nil, fmt.Errorf("illumicode: Config.Purposes: %q needs a letter that has a button or a place for a code; %q is none", name, p.Letter)
-		}
-		all[name] = p
+		own[name] = flow.Purpose(p)
 	}
-	for name, p := range all {
-		link, code := c.Letters.Offers(p.Letter)
-		room := map[[2]bool]challenge.Forms{{true, true}: challenge.Both, {true, false}: challenge.LinkOnly, {false, true}: challenge.CodeOnly}[[2]bool{link, code}]
-		switch {
-		case p.Policy.Forms == "":
-			p.Policy.Forms = room
-		case p.Policy.Forms != room && room != challenge.Both:
-			return nil, fmt.Errorf("illumicode: the policy of %s: its letters carry %s, and letter %q has room for %s only", name, p.Policy.Forms, p.Letter, room)
-		}
-		var err error
-		if p.Policy, err = p.Policy.WithDefaults(name); err != nil {
-			return nil, fmt.Errorf("illumicode: the policy of %s: %w", name, err)
-		}
-		all[name] = p
+	all, err := flow.Purposes(c.set(), flow.Policies{
+		challenge.Signup: c.Signup, challenge.Reverify: c.Reverify, challenge.SignIn: c.SignIn, challenge.StepUp: c.StepUp,
+	}, own)
+	if err != nil {
+		return nil, wrong("Purposes", err.Error())
 	}
 	return all, nil
 }
 
-// Writer returns who is writing, as letters show it, and the mark that travels with them, nil if none
-// does; or what is wrong with them.
-func (s Site) Writer() (letter.Writer, *message.Part, error) {
-	w := letter.Writer{Name: s.Name, HomePage: s.HomePage, Imprint: s.Imprint, Mark: s.Mark, Colours: s.Colours}
-	var mark *message.Part
-	if s.MarkImage != nil {
-		kind := http.DetectContentType(s.MarkImage)
-		ext, ok := map[string]string{"image/png": "png", "image/jpeg": "jpg", "image/gif": "gif"}[kind]
-		switch {
-		case s.Mark != "":
-			return w, nil, errors.New("has both Mark and MarkImage; choose one")
-		case !ok:
-			return w, nil, fmt.Errorf("MarkImage is no PNG, JPEG or GIF picture, but %s", kind)
-		case len(s.MarkImage) > 100<<10:
-			return w, nil, fmt.Errorf("MarkImage has %d bytes and travels with every letter; keep it under 100 KiB", len(s.MarkImage))
-		}
-		p := message.BytesPart("mark."+ext, kind, s.MarkImage)
-		p.ID = "mark"
-		mark, w.Mark = &p, "cid:mark"
-	}
-	w, err := w.Check()
-	return w, mark, err
-}
-
-// CheckBaseURL returns the base URL of a site without a slash at its end, or what is wrong with
-// it. A worker has no request to take the host from, so every link is made from this.
-func CheckBaseURL(raw string) (string, error) {
-	u, err := url.Parse(raw)
-	switch {
-	case raw == "":
-		return "", errors.New("is missing; say where the site is, such as https://ferry.example")
-	case err != nil || !u.IsAbs() || u.Host == "":
-		return "", errors.New("is not absolute; write it with scheme and host, such as https://ferry.example")
-	case u.User != nil || u.RawQuery != "" || u.Fragment != "":
-		return "", errors.New("has a user, a query or a fragment; give scheme, host and path only")
-	case u.Scheme == "http" && !loopback(u.Hostname()):
-		return "", errors.New("is http: links would cross the network in the clear; use https")
-	case u.Scheme != "http" && u.Scheme != "https":
-		return "", errors.New("is neither https nor http")
-	}
-	return strings.TrimSuffix(u.String(), "/"), nil
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
+// writer returns who is writing, as letters show it, and the mark that travels with them, nil if none does; or what is
+// wrong with them.
+func (s Site) writer() (render.Writer, *compose.Part, error) {
+	return flow.Look{
+		Name: s.Name, HomePage: s.HomePage, Imprint: s.Imprint, Mark: s.Mark, MarkImage: s.MarkImage,
+		Colours: render.Colours(s.Colours),
+	}.Writer()
 }

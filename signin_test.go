@@ -2,7 +2,6 @@ package illumicode_test
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -13,10 +12,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // onBoth runs a test on both stores, each with a worker.
@@ -34,7 +35,7 @@ func register(t *testing.T, k *illumicodetest.Kit, subject, address string) int 
 	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address, Name: "Mara"}, illumicode.Subject(subject)); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Service.Confirm(t.Context(), k.Token(k.Letter(address, n)), nil); err != nil {
+	if err := k.Service.Confirm(t.Context(), k.Link(k.Letter(address, n)), nil); err != nil {
 		t.Fatal(err)
 	}
 	return n
@@ -58,7 +59,7 @@ func TestSignIn(t *testing.T) {
 		}
 		l := k.Letter(mara, n+1) // as it was confirmed
 		var session string
-		who, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), func(_ *sql.Tx, who illumicode.SignedIn) error {
+		who, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), func(_ context.Context, _ illumicode.Tx, who illumicode.SignedIn) error {
 			session = who.Subject
 			return nil
 		})
@@ -71,14 +72,14 @@ func TestSignIn(t *testing.T) {
 
 		// The link signs in the browser that began, and no other.
 		p = signIn(t, k, illumicode.Request{Address: mara, Browser: who.Browser})
-		tok := k.Token(k.Letter(mara, n+2))
-		for _, ticket := range []string{"", "another ticket"} {
+		tok := k.Link(k.Letter(mara, n+2))
+		for _, ticket := range []illumicode.Ticket{"", "another ticket"} {
 			if _, err := k.Service.SignInLink(t.Context(), ticket, tok, nil); !errors.Is(err, illumicode.ErrOtherBrowser) {
 				t.Errorf("the link with ticket %q: %v", ticket, err)
 			}
 		}
-		if pending, err := k.Service.Inspect(t.Context(), "", tok); !errors.Is(err, illumicode.ErrOtherBrowser) || pending.Address != mara {
-			t.Errorf("the page elsewhere is told %+v, %v", pending, err)
+		if in, err := k.Service.Inspect(t.Context(), "", tok); !errors.Is(err, illumicode.ErrOtherBrowser) || in.Pending.Address != mara {
+			t.Errorf("the page elsewhere is told %+v, %v", in, err)
 		}
 		if who, err := k.Service.SignInLink(t.Context(), p.Ticket, tok, nil); err != nil || who.Subject != "7" {
 			t.Errorf("the link where it began: %+v, %v", who, err)
@@ -98,7 +99,7 @@ func TestPurposesDoNotMix(t *testing.T) {
 	if _, err := k.Service.SignInCode(t.Context(), signup.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrPurpose) {
 		t.Errorf("a signup's code signs in: %v", err)
 	}
-	if _, err := k.Service.SignInLink(t.Context(), signup.Ticket, k.Token(l), nil); !errors.Is(err, illumicode.ErrPurpose) {
+	if _, err := k.Service.SignInLink(t.Context(), signup.Ticket, k.Link(l), nil); !errors.Is(err, illumicode.ErrPurpose) {
 		t.Errorf("a signup's link signs in: %v", err)
 	}
 	p := signIn(t, k, illumicode.Request{Address: mara})
@@ -106,7 +107,7 @@ func TestPurposesDoNotMix(t *testing.T) {
 	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrPurpose) {
 		t.Errorf("a sign-in's code confirms: %v", err)
 	}
-	if err := k.Service.ConfirmFrom(t.Context(), p.Ticket, k.Token(l), nil); !errors.Is(err, illumicode.ErrPurpose) {
+	if err := k.Service.ConfirmFrom(t.Context(), p.Ticket, k.Link(l), nil); !errors.Is(err, illumicode.ErrPurpose) {
 		t.Errorf("a sign-in's link confirms: %v", err)
 	}
 	// The link "this was not me" proves nothing, and the proof disowns nothing.
@@ -114,7 +115,7 @@ func TestPurposesDoNotMix(t *testing.T) {
 	if _, err := k.Service.SignInLink(t.Context(), p.Ticket, notMe, nil); !errors.Is(err, illumicode.ErrInvalid) {
 		t.Errorf("the link to disown signs in: %v", err)
 	}
-	if err := k.Service.NotMe(t.Context(), k.Token(l), nil); !errors.Is(err, illumicode.ErrInvalid) {
+	if err := k.Service.NotMe(t.Context(), k.Link(l), nil); !errors.Is(err, illumicode.ErrInvalid) {
 		t.Errorf("the proof disowns: %v", err)
 	}
 	if _, err := k.Service.Undo(t.Context(), notMe, nil); !errors.Is(err, illumicode.ErrInvalid) {
@@ -123,13 +124,13 @@ func TestPurposesDoNotMix(t *testing.T) {
 }
 
 // notMeToken returns the token of a letter's link to /not-me.
-func notMeToken(t *testing.T, text string) string {
+func notMeToken(t *testing.T, text string) illumicode.Link {
 	t.Helper()
 	_, rest, ok := strings.Cut(text, "/not-me?t=")
 	if !ok {
 		t.Fatalf("no link to disown in\n%s", text)
 	}
-	return strings.Fields(rest)[0]
+	return illumicode.Link(strings.Fields(rest)[0])
 }
 
 // A code without the ticket of its browser, and a ticket without its code, are worth nothing.
@@ -140,7 +141,7 @@ func TestTicketAndCodeBelongTogether(t *testing.T) {
 	code := k.Letter(mara, n+1).Code()
 	thief := signIn(t, k, illumicode.Request{Address: mara})
 	k.Letter(mara, n+2)
-	for _, ticket := range []string{"", "guess", thief.Ticket} {
+	for _, ticket := range []illumicode.Ticket{"", "guess", thief.Ticket} {
 		if _, err := k.Service.SignInCode(t.Context(), ticket, code, nil); err == nil {
 			t.Errorf("the code signs in with ticket %q", ticket)
 		}
@@ -191,7 +192,7 @@ func TestStrangerCannotLockOwnerOut(t *testing.T) {
 				burnt++
 			}
 		}
-		if opened != challenge.MaxOpen-1 || burnt > 10 {
+		if opened != proof.MaxOpen-1 || burnt > 10 {
 			t.Errorf("the stranger opened %d beside the owner's and had %d tries", opened, burnt)
 		}
 		if wait := room.At.Sub(k.Service.Now()); wait <= 0 || wait > 15*time.Minute {
@@ -209,7 +210,7 @@ func TestStrangerCannotLockOwnerOut(t *testing.T) {
 		}
 		// What makes one browser known at one address is worth nothing at another.
 		register(t, k, "8", "ines@ternisle.example")
-		for range challenge.MaxOpen {
+		for range proof.MaxOpen {
 			signIn(t, k, illumicode.Request{Address: "ines@ternisle.example", Browser: who.Browser})
 		}
 		if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: "ines@ternisle.example"}); !errors.Is(err, illumicode.ErrTooSoon) {
@@ -259,7 +260,7 @@ func TestSignInOnce(t *testing.T) {
 		})
 		n := register(t, k, "7", mara)
 		p := signIn(t, k, illumicode.Request{Address: mara})
-		tok := k.Token(k.Letter(mara, n+1))
+		tok := k.Link(k.Letter(mara, n+1))
 		var won, used atomic.Int64
 		var all sync.WaitGroup
 		for i := range 200 {
@@ -302,8 +303,8 @@ func TestOpenSignInsAreCounted(t *testing.T) {
 			})
 		}
 		all.Wait()
-		if began.Load() != challenge.MaxOpen {
-			t.Errorf("%d began at once, want %d", began.Load(), challenge.MaxOpen)
+		if began.Load() != proof.MaxOpen {
+			t.Errorf("%d began at once, want %d", began.Load(), proof.MaxOpen)
 		}
 	})
 }
@@ -323,7 +324,7 @@ func TestSignInTellsNothing(t *testing.T) {
 				answers[i] = append(answers[i], fmt.Sprint(what, err))
 			}
 			say(fmt.Sprint(p.Purpose, p.Forms, p.Confirmed, p.Ends.Sub(k.Service.Now()).Round(time.Minute), len(p.Ticket)), nil)
-			_, err := k.Service.Resend(t.Context(), p.Ticket)
+			_, err := k.Service.ResendForBrowser(t.Context(), p.Ticket)
 			say("resend", err)
 			shown, err := k.Service.Pending(t.Context(), p.Ticket)
 			say(fmt.Sprint("shown as typed: ", shown.Address == typed), err)
@@ -347,7 +348,7 @@ func TestSignInTellsNothing(t *testing.T) {
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
 		var lives [2]time.Duration
 		for i, address := range []string{mara, nobody} {
-			if err := k.Service.Store().Write(t.Context(), func(rows store.Tx) error {
+			if err := flow.Of(k.Service).Store.Write(t.Context(), func(rows store.Tx) error {
 				all, err := rows.Lately(t.Context(), address, challenge.SignIn, k.Service.Now())
 				if err == nil {
 					lives[i] = all[0].CodeEnds().Sub(all[0].Created)
@@ -382,7 +383,7 @@ func waitUntil(t *testing.T, k *illumicodetest.Kit, good func(store.Summary) boo
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	for ; ; time.Sleep(5 * time.Millisecond) {
-		sum, err := k.Service.Store().Summary(ctx, k.Service.Now())
+		sum, err := flow.Of(k.Service).Store.Summary(ctx, k.Service.Now())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -424,7 +425,7 @@ func TestWrongCodesSlowDown(t *testing.T) {
 	if _, err := k.Service.SignInCode(from, p2.Ticket, code, nil); err != nil {
 		t.Errorf("the right code after the pause: %v", err)
 	}
-	steps, err := k.Service.Store().Trail(t.Context(), mara, 100)
+	steps, err := flow.Of(k.Service).Store.Trail(t.Context(), mara, 100)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,106 +3,100 @@ package illumicode
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"errors"
 
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/flow"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
-// Signup begins a signup in one call: it admits the request, opens a transaction, runs create,
-// which inserts the account and returns its subject, adds challenge and letter in the same
-// commit, and wakes the worker.
+// Signup begins a signup in one call: it admits the request, opens a transaction, runs create, which inserts the
+// account and returns its subject, adds challenge and letter in the same commit, and wakes the worker.
 //
-// If create returns [ErrOccupied], its transaction is rolled back and a decoy is begun instead:
-// the answer is the same, and no letter goes out, unless [Config.TellOwner] lets one tell the
-// owner. Any other error of create is returned as it is, and nothing has happened.
-func (s *Service) Signup(ctx context.Context, r Request, create func(tx *sql.Tx) (subject string, err error)) (Pending, error) {
+// If create returns [ErrOccupied], its transaction is rolled back and a decoy is begun instead: the answer is the same,
+// and no letter goes out, unless Config.TellOwner lets one tell the owner. Any other error of create is returned as it
+// is, and nothing has happened.
+func (s *Service) Signup(ctx context.Context, r Request, create func(ctx context.Context, tx Tx) (subject string, err error)) (Pending, error) {
+	if create == nil {
+		return Pending{}, errors.New("illumicode: Signup needs create, which inserts the account; see Subject for one that exists")
+	}
 	r.Purpose = challenge.Signup
 	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
 	}
 	var pending Pending
-	err = s.inTx(ctx, func(tx *sql.Tx) error {
-		subject, err := create(tx)
+	err = s.Transact(ctx, func(ctx context.Context, tx Tx) error {
+		subject, err := create(ctx, tx)
 		if err != nil {
 			return err
 		}
-		pending, err = s.In(tx).BeginSignup(ctx, admission, subject)
+		pending, err = tx.BeginSignup(ctx, admission, subject)
 		return err
 	})
 	if errors.Is(err, ErrOccupied) {
-		err = s.inTx(ctx, func(tx *sql.Tx) error {
-			var err error
-			pending, err = s.In(tx).begin(ctx, admission, start{purpose: challenge.Signup, decoy: true, letter: existsLetter})
+		err = s.Transact(ctx, func(ctx context.Context, tx Tx) (err error) {
+			pending, err = tx.BeginDecoy(ctx, admission)
 			return err
 		})
 	}
 	if err != nil {
-		s.giveBack(ctx, admission.spent)
+		s.p.Limits.Refund(ctx, admission.spent)
 		return Pending{}, err
 	}
-	s.Wake()
 	return pending, nil
 }
 
-// inTx runs fn in a transaction on the service's database, as the application would.
-func (s *Service) inTx(ctx context.Context, fn func(tx *sql.Tx) error) error {
-	end := func() {}
-	if err := s.own(ctx, func(ctx context.Context) (err error) {
-		end, err = s.store.Turn(ctx)
-		return err
-	}); err != nil {
-		return err
-	}
-	defer end()
-	tx, err := s.store.DB().BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // after a commit it does nothing; after a panic it is what is wanted
-	if err := fn(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// BeginSignup adds the challenge that confirms the admitted address for subject, and its letter.
-// It only inserts: no reads, nothing that can conflict.
+// BeginSignup adds the challenge that confirms the admitted address for subject, and its letter. It only inserts: no
+// reads, nothing that fails on a conflict. The error is [ErrAdmissionUsed] if another transaction has committed with
+// the admission.
 func (t Tx) BeginSignup(ctx context.Context, a Admission, subject string) (Pending, error) {
+	if err := t.ok(); err != nil {
+		return Pending{}, err
+	}
 	if a.address.String() == "" || subject == "" {
 		return Pending{}, errors.New("illumicode: BeginSignup needs an admission from Admit and a subject")
 	}
 	return t.begin(ctx, a, start{purpose: challenge.Signup, subject: subject})
 }
 
+// BeginDecoy is BeginSignup for an address that has an account: after the application's own transaction was rolled
+// back, the same admission begins a challenge that nothing proves, in a new one. Its answer is that of a real signup,
+// so that the requester does not learn of the account. No letter goes out, unless Config.TellOwner lets one tell the
+// owner.
+func (t Tx) BeginDecoy(ctx context.Context, a Admission) (Pending, error) {
+	if err := t.ok(); err != nil {
+		return Pending{}, err
+	}
+	if a.address.String() == "" {
+		return Pending{}, errors.New("illumicode: BeginDecoy needs an admission from Admit")
+	}
+	return t.begin(ctx, a, start{purpose: challenge.Signup, decoy: true, letter: flow.ExistsLetter})
+}
+
+// Subject is the callback of [Service.Signup] for an account that exists already, or lives in another database.
+func Subject(subject string) func(context.Context, Tx) (string, error) {
+	return func(context.Context, Tx) (string, error) { return subject, nil }
+}
+
 // maxCorrections is how often the address of one signup can be mistyped.
 const maxCorrections = 5
 
-// Correct puts another address in the place of one that was mistyped, for the browser that began
-// and has not proven it yet: the old letter's proof is void, and a new letter goes out. It works at
-// once the first time; then it has to wait as a resend does. The new letter greets by the name of
-// the first, in its language, if r has none. It is for signups and for changes of address. apply,
-// which may be nil, makes the application's own writes for a signup in the same commit; if it
-// returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup]. A
-// change of address is corrected without it: nothing of it is in effect.
-// The error matches [message.ErrAddress], [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
-func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply func(tx *sql.Tx, subject string) error) (Pending, error) {
+// Correct puts another address in the place of one that was mistyped, for the browser that began and has not proven it
+// yet: the old letter's proof is void, and a new letter goes out. It works at once the first time; then it has to wait
+// as a resend does. The new letter greets by the name of the first, in its language, if r has none. It is for signups
+// and for changes of address. apply, which may be nil, makes the application's own writes for a signup in the same
+// commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup]. A change
+// of address is corrected without it: nothing of it is in effect. The error matches [message.ErrAddress], [ErrTooSoon],
+// [ErrUsed], [ErrExpired] or [ErrInvalid].
+func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request, apply func(ctx context.Context, tx Tx, subject string) error) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
 		return Pending{}, err
 	}
-	now := s.now()
-	switch {
-	case c.Purpose != challenge.Signup && c.Purpose != challenge.Reverify:
-		return Pending{}, ErrInvalid
-	case !c.Alive(now):
-		return pendingOf(c.Challenge), outcomeError(c.Verdict(now))
-	case c.Resends >= maxCorrections:
-		return pendingOf(c.Challenge), &TooSoonError{At: c.Ends}
-	case c.Resends > 0 && now.Before(c.ResendAfter):
-		return pendingOf(c.Challenge), &TooSoonError{At: c.ResendAfter}
+	if err := s.correctable(c); err != nil {
+		return pendingOf(c.Challenge), err
 	}
 	r.Purpose, r.Subject, r.Name, r.Locale = c.Purpose, c.Subject, cmp.Or(r.Name, c.Name), cmp.Or(r.Locale, c.Locale)
 	admission, err := s.admitFor(ctx, r)
@@ -111,83 +105,72 @@ func (s *Service) Correct(ctx context.Context, ticket string, r Request, apply f
 	}
 	var p Pending
 	correct := func(decoy bool) error {
-		return s.inTx(ctx, func(tx *sql.Tx) error {
-			t := s.In(tx)
-			ended, err := t.callOff(ctx, c, challenge.Corrected)
-			switch {
-			case err != nil:
-				return err
-			case !ended: // proven or corrected in between
-				return ErrUsed
+		return s.Transact(ctx, func(ctx context.Context, tx Tx) (err error) {
+			if decoy || c.Purpose != challenge.Signup || c.Subject == "" {
+				apply = nil
 			}
-			if !decoy && apply != nil && c.Purpose == challenge.Signup && c.Subject != "" {
-				if err := apply(tx, c.Subject); err != nil {
-					return err
-				}
-			}
-			if err := t.rows.RemoveUnconfirmed(ctx, c.Subject, c.Address); err != nil {
-				return err
-			}
-			next := start{purpose: c.Purpose, subject: c.Subject, data: c.Data, decoy: decoy || c.Subject == "", resends: c.Resends + 1}
-			if next.decoy {
-				next.letter = existsLetter
-			}
-			if p, err = t.begin(ctx, admission, next); err != nil || c.Purpose != challenge.Reverify {
-				return err
-			}
-			return t.correctChange(ctx, c.ID, p.id, admission)
+			p, err = tx.correct(ctx, correction{old: c, to: admission, decoy: decoy || c.Subject == "", apply: apply})
+			return err
 		})
 	}
 	if err = correct(false); errors.Is(err, ErrOccupied) {
 		err = correct(true)
 	}
 	if err != nil {
-		s.giveBack(ctx, admission.spent)
+		s.p.Limits.Refund(ctx, admission.spent)
 		return Pending{}, err
 	}
-	s.Wake()
 	return p, nil
 }
 
-// ResendTo is Resend for a subject whom the application knows by other means, such as a password
-// just checked. If the pending signup has expired, a new one begins, and only then Pending has a
-// ticket, for the browser that asked. The error matches [ErrNothingPending], [ErrTooSoon] or
-// [ErrUsed].
-func (s *Service) ResendTo(ctx context.Context, subject string) (Pending, error) {
-	var c store.Challenge
-	err := s.own(ctx, func(ctx context.Context) (err error) {
-		c, err = s.store.OpenChallenge(ctx, subject, challenge.Signup)
-		return err
-	})
-	if errors.Is(err, store.ErrNotFound) {
-		return Pending{}, ErrNothingPending
+// correctable returns why the address of a challenge cannot be corrected now; nil if it can.
+func (s *Service) correctable(c rows.Challenge) error {
+	now := s.p.Now()
+	switch {
+	case c.Purpose != challenge.Signup && c.Purpose != challenge.Reverify:
+		return ErrInvalid
+	case !c.Alive(now):
+		return outcomeError(c.Verdict(now))
+	case c.Resends >= maxCorrections:
+		return &TooSoonError{At: c.Ends}
+	case c.Resends > 0 && now.Before(c.ResendAfter):
+		return &TooSoonError{At: c.ResendAfter}
 	}
-	if err != nil {
-		return Pending{}, err
-	}
-	if c.Alive(s.now()) {
-		return s.resend(ctx, c, ByApplication)
-	}
-	admission, err := s.admitFor(ctx, Request{Address: c.Address, Name: c.Name, Locale: c.Locale, Subject: subject})
-	if err != nil {
-		return Pending{}, err
-	}
-	var p Pending
-	err = s.own(ctx, func(ctx context.Context) error {
-		return s.inTx(ctx, func(tx *sql.Tx) (err error) {
-			p, err = s.In(tx).BeginSignup(ctx, admission, subject)
-			return err
-		})
-	})
-	if err != nil {
-		s.giveBack(ctx, admission.spent)
-	}
-	s.Wake()
-	return p, err
+	return nil
 }
 
-// Subject is the callback of [Service.Signup] for an account that exists already, or lives in
-// another database.
-func Subject(subject string) func(*sql.Tx) (string, error) {
-	return func(*sql.Tx) (string, error) { return subject, nil }
+// A correction puts an admitted address into the place of a challenge's.
+type correction struct {
+	old   rows.Challenge
+	to    Admission
+	decoy bool
+	apply func(ctx context.Context, tx Tx, subject string) error // nil for none
+}
+
+func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
+	old := what.old
+	ended, err := t.s.p.CallOff(ctx, t.rows(), old, proof.Corrected)
+	switch {
+	case err != nil:
+		return Pending{}, err
+	case !ended: // proven or corrected in between
+		return Pending{}, ErrUsed
+	}
+	if what.apply != nil {
+		if err := what.apply(ctx, t, old.Subject); err != nil {
+			return Pending{}, err
+		}
+	}
+	if err := t.rows().RemoveUnconfirmed(ctx, old.Subject, old.Address); err != nil {
+		return Pending{}, err
+	}
+	next := start{purpose: old.Purpose, subject: old.Subject, data: old.Data, decoy: what.decoy, resends: old.Resends + 1}
+	if next.decoy {
+		next.letter = flow.ExistsLetter
+	}
+	p, err := t.begin(ctx, what.to, next)
+	if err != nil || old.Purpose != challenge.Reverify {
+		return p, err
+	}
+	return p, t.correctChange(ctx, old.ID, p.id, what.to)
 }

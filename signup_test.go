@@ -2,7 +2,6 @@ package illumicode_test
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"path/filepath"
 	"strings"
@@ -11,9 +10,10 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 const mara = "mara@ternisle.example"
@@ -58,19 +58,19 @@ func TestConfirmByLinkAndByCode(t *testing.T) {
 			t.Fatalf("%s: confirmed before anything was proven", form)
 		}
 		var proof illumicode.Proof
-		keep := func(_ *sql.Tx, p illumicode.Proof) error { proof = p; return nil }
+		keep := func(_ context.Context, _ illumicode.Tx, p illumicode.Proof) error { proof = p; return nil }
 		if form == challenge.Link {
-			err = k.Service.Confirm(t.Context(), k.Token(l), keep)
+			err = k.Service.Confirm(t.Context(), k.Link(l), keep)
 		} else {
 			err = k.Service.ConfirmCode(t.Context(), p.Ticket, " "+l.Code()+" ", keep)
 		}
-		if err != nil || proof.Subject() != subject || proof.Address() != address || proof.By() != form {
+		if err != nil || proof.Subject() != subject || proof.Address() != address {
 			t.Errorf("%s: %v, proof %+v", form, err, proof)
 		}
 		if !confirmed(t, k, subject) {
 			t.Errorf("%s: not confirmed", form)
 		}
-		if err := k.Service.Confirm(t.Context(), k.Token(l), nil); !errors.Is(err, illumicode.ErrUsed) {
+		if err := k.Service.Confirm(t.Context(), k.Link(l), nil); !errors.Is(err, illumicode.ErrUsed) {
 			t.Errorf("%s: the link afterwards: %v, want ErrUsed", form, err)
 		}
 		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrUsed) {
@@ -94,25 +94,27 @@ func TestOneTransaction(t *testing.T) {
 		return n
 	}
 	boom := errors.New("boom")
-	_, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(tx *sql.Tx) (string, error) {
-		_, err := tx.Exec("INSERT INTO account (id) VALUES ('a')")
+	_, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
+		_, err := tx.SQL().Exec("INSERT INTO account (id) VALUES ('a')")
 		return "a", errors.Join(err, boom)
 	})
 	if !errors.Is(err, boom) || count("SELECT (SELECT COUNT(*) FROM account) + (SELECT COUNT(*) FROM illumicode_delivery)") != 0 {
 		t.Fatalf("a failed signup left something behind: %v", err)
 	}
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(tx *sql.Tx) (string, error) {
-		_, err := tx.Exec("INSERT INTO account (id) VALUES ('a')")
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
+		_, err := tx.SQL().Exec("INSERT INTO account (id) VALUES ('a')")
 		return "a", err
 	}); err != nil {
 		t.Fatal(err)
 	}
-	tok := k.Token(k.Letter(mara, 1))
-	set := func(tx *sql.Tx, p illumicode.Proof) error {
-		_, err := tx.Exec("UPDATE account SET confirmed = confirmed + 1 WHERE id = ?", p.Subject())
+	tok := k.Link(k.Letter(mara, 1))
+	set := func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+		_, err := tx.SQL().Exec("UPDATE account SET confirmed = confirmed + 1 WHERE id = ?", p.Subject())
 		return err
 	}
-	err = k.Service.Confirm(t.Context(), tok, func(tx *sql.Tx, p illumicode.Proof) error { return errors.Join(set(tx, p), boom) })
+	err = k.Service.Confirm(t.Context(), tok, func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+		return errors.Join(set(ctx, tx, p), boom)
+	})
 	if !errors.Is(err, boom) || confirmed(t, k, "a") || count("SELECT confirmed FROM account") != 0 {
 		t.Fatalf("a rolled-back confirmation left something behind: %v", err)
 	}
@@ -122,7 +124,7 @@ func TestOneTransaction(t *testing.T) {
 				t.Error("the callback's panic was swallowed")
 			}
 		}()
-		k.Service.Confirm(t.Context(), tok, func(*sql.Tx, illumicode.Proof) error { panic("in the callback") })
+		k.Service.Confirm(t.Context(), tok, func(context.Context, illumicode.Tx, illumicode.Proof) error { panic("in the callback") })
 	}()
 	if confirmed(t, k, "a") {
 		t.Fatal("a panic in the callback confirmed the address")
@@ -140,7 +142,7 @@ func TestTriesAreSpentForGood(t *testing.T) {
 	l := k.Letter(mara, 1)
 	wrong := wrongCode(l.Code())
 	for want := 4; want >= 0; want-- {
-		err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong, func(*sql.Tx, illumicode.Proof) error {
+		err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong, func(context.Context, illumicode.Tx, illumicode.Proof) error {
 			t.Error("the callback ran for a wrong code")
 			return nil
 		})
@@ -155,7 +157,7 @@ func TestTriesAreSpentForGood(t *testing.T) {
 	if _, err := k.Service.Prove(t.Context(), p.Ticket, l.Code()); !errors.Is(err, illumicode.ErrNoTries) {
 		t.Errorf("the right code, too late: %v, want ErrNoTries", err)
 	}
-	if err := k.Service.Confirm(t.Context(), k.Token(l), nil); err != nil {
+	if err := k.Service.Confirm(t.Context(), k.Link(l), nil); err != nil {
 		t.Errorf("the link after burnt tries: %v", err)
 	}
 }
@@ -191,13 +193,13 @@ func TestTriesUnderConcurrency(t *testing.T) {
 func TestConcurrentDoubleUse(t *testing.T) {
 	k := illumicodetest.New(t)
 	begin(t, k, "a")
-	tok := k.Token(k.Letter(mara, 1))
+	tok := k.Link(k.Letter(mara, 1))
 	var mu sync.Mutex
 	won, applied := 0, 0
 	var all sync.WaitGroup
 	for range 200 {
 		all.Go(func() {
-			err := k.Service.Confirm(t.Context(), tok, func(*sql.Tx, illumicode.Proof) error {
+			err := k.Service.Confirm(t.Context(), tok, func(context.Context, illumicode.Tx, illumicode.Proof) error {
 				mu.Lock()
 				defer mu.Unlock()
 				applied++
@@ -244,7 +246,7 @@ func TestPoolOfOne(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := k.Service.In(tx).Accept(t.Context(), proof); err != nil {
+		if _, err := k.Service.In(tx).Accept(t.Context(), proof); err != nil {
 			t.Errorf("Accept (to be committed: %v) = %v", commit, err)
 		}
 		if commit {
@@ -267,17 +269,17 @@ func TestExpiry(t *testing.T) {
 	if _, err := k.Service.Prove(t.Context(), p.Ticket, l.Code()); !errors.Is(err, illumicode.ErrExpired) {
 		t.Errorf("a code after ten minutes and a half: %v, want ErrExpired", err)
 	}
-	if _, err := k.Service.ProveLink(t.Context(), k.Token(l)); err != nil {
+	if _, err := k.Service.ProveLink(t.Context(), k.Link(l)); err != nil {
 		t.Errorf("the link outlives the code: %v", err)
 	}
 	k.Clock.Move(24 * time.Hour)
-	if _, err := k.Service.ProveLink(t.Context(), k.Token(l)); !errors.Is(err, illumicode.ErrExpired) {
+	if _, err := k.Service.ProveLink(t.Context(), k.Link(l)); !errors.Is(err, illumicode.ErrExpired) {
 		t.Errorf("a link after a day: %v, want ErrExpired", err)
 	}
 	// A proof in hand goes stale, too.
 	k2 := illumicodetest.New(t)
 	begin(t, k2, "b")
-	proof, err := k2.Service.ProveLink(t.Context(), k2.Token(k2.Letter(mara, 1)))
+	proof, err := k2.Service.ProveLink(t.Context(), k2.Link(k2.Letter(mara, 1)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -287,7 +289,7 @@ func TestExpiry(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer tx.Rollback()
-	if err := k2.Service.In(tx).Accept(t.Context(), proof); !errors.Is(err, illumicode.ErrExpired) {
+	if _, err := k2.Service.In(tx).Accept(t.Context(), proof); !errors.Is(err, illumicode.ErrExpired) {
 		t.Errorf("Accept of a stale proof: %v, want ErrExpired", err)
 	}
 }
@@ -299,7 +301,7 @@ func waitSent(tb testing.TB, k *illumicodetest.Kit, n int) {
 	ctx, cancel := context.WithTimeout(tb.Context(), 20*time.Second)
 	defer cancel()
 	for {
-		sum, err := k.Service.Store().Summary(ctx, k.Clock.Now())
+		sum, err := flow.Of(k.Service).Store.Summary(ctx, k.Clock.Now())
 		if err != nil {
 			tb.Fatal(err)
 		}
@@ -316,12 +318,12 @@ func TestResend(t *testing.T) {
 	p := begin(t, k, "a")
 	first := k.Letter(mara, 1)
 	waitSent(t, k, 1)
-	_, err := k.Service.Resend(t.Context(), p.Ticket)
+	_, err := k.Service.ResendForBrowser(t.Context(), p.Ticket)
 	if soon, ok := errors.AsType[*illumicode.TooSoonError](err); !ok || soon.At.Sub(k.Clock.Now()) > 30*time.Second {
 		t.Fatalf("at once: %v, want a TooSoonError", err)
 	}
 	k.Clock.Move(31 * time.Second)
-	if _, err := k.Service.Resend(t.Context(), p.Ticket); err != nil {
+	if _, err := k.Service.ResendForBrowser(t.Context(), p.Ticket); err != nil {
 		t.Fatal(err)
 	}
 	second := k.Letter(mara, 2)
@@ -330,7 +332,7 @@ func TestResend(t *testing.T) {
 		t.Errorf("the resend holds %s, the first letter %s", second.Code(), first.Code())
 	}
 	k.Clock.Move(8 * time.Minute)
-	if _, err := k.Service.ResendTo(t.Context(), "a"); err != nil {
+	if _, err := k.Service.ResendForSubject(t.Context(), "a"); err != nil {
 		t.Fatal(err)
 	}
 	third := k.Letter(mara, 3)
@@ -355,12 +357,12 @@ func TestResendCoalesces(t *testing.T) {
 	p := begin(t, k, "a")
 	k.Clock.Move(31 * time.Second)
 	for range 20 { // and of a crowd of impatient clicks, one counts
-		_, err := k.Service.Resend(t.Context(), p.Ticket)
+		_, err := k.Service.ResendForBrowser(t.Context(), p.Ticket)
 		if err != nil && !errors.Is(err, illumicode.ErrTooSoon) {
 			t.Fatal(err)
 		}
 	}
-	if list, err := k.Service.Store().List(t.Context(), store.Filter{}, "", 10); err != nil || len(list) != 1 {
+	if list, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 10); err != nil || len(list) != 1 {
 		t.Errorf("%d deliveries, %v; want 1", len(list), err)
 	}
 }
@@ -369,15 +371,15 @@ func TestResendCoalesces(t *testing.T) {
 func TestOneHolder(t *testing.T) {
 	k := illumicodetest.New(t)
 	begin(t, k, "a")
-	first := k.Token(k.Letter(mara, 1))
+	first := k.Link(k.Letter(mara, 1))
 	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "Mara@TernIsle.example"}, illumicode.Subject("b")); err != nil {
 		t.Fatal(err)
 	}
-	second := k.Token(k.Letter("Mara@ternisle.example", 2)) // the inbox folds case
+	second := k.Link(k.Letter("Mara@ternisle.example", 2)) // the inbox folds case
 	if err := k.Service.Confirm(t.Context(), first, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Service.Confirm(t.Context(), second, nil); !errors.Is(err, illumicode.ErrHeld) || confirmed(t, k, "b") {
+	if err := k.Service.Confirm(t.Context(), second, nil); !errors.Is(err, illumicode.ErrTaken) || confirmed(t, k, "b") {
 		t.Errorf("the second subject: %v, want ErrHeld", err)
 	}
 }
@@ -388,7 +390,7 @@ func TestOccupiedAnswersAlike(t *testing.T) {
 	fresh := begin(t, k, "a")
 	k.Letter(mara, 1)
 	taken, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara, Name: "Mara", Locale: "en"},
-		func(*sql.Tx) (string, error) { return "", illumicode.ErrOccupied })
+		func(context.Context, illumicode.Tx) (string, error) { return "", illumicode.ErrOccupied })
 	if err != nil || taken.Ticket == "" || len(taken.Ticket) != len(fresh.Ticket) || taken.Confirmed {
 		t.Fatalf("Signup = %+v, %v", taken, err)
 	}
@@ -396,7 +398,7 @@ func TestOccupiedAnswersAlike(t *testing.T) {
 		t.Errorf("a code for the decoy: %v, want ErrWrongCode", err)
 	}
 	k.Clock.Move(31 * time.Second)
-	if _, err := k.Service.Resend(t.Context(), taken.Ticket); err != nil {
+	if _, err := k.Service.ResendForBrowser(t.Context(), taken.Ticket); err != nil {
 		t.Errorf("a resend of the decoy: %v", err)
 	}
 	begin(t, k, "c") // its letter comes after the decoys' in the queue
@@ -410,11 +412,11 @@ func TestOccupiedAnswersAlike(t *testing.T) {
 func TestForgedAndForeignProofs(t *testing.T) {
 	k := illumicodetest.New(t)
 	p := begin(t, k, "a")
-	tok := k.Token(k.Letter(mara, 1))
+	tok := k.Link(k.Letter(mara, 1))
 	other := illumicodetest.New(t) // another service with another keyring
 	begin(t, other, "a")
-	for name, bad := range map[string]string{
-		"empty": "", "cut": tok[:len(tok)-2], "foreign": other.Token(other.Letter(mara, 1)),
+	for name, bad := range map[string]illumicode.Link{
+		"empty": "", "cut": tok[:len(tok)-2], "foreign": other.Link(other.Letter(mara, 1)),
 	} {
 		if _, err := k.Service.ProveLink(t.Context(), bad); !errors.Is(err, illumicode.ErrInvalid) {
 			t.Errorf("%s: %v, want ErrInvalid", name, err)
@@ -445,15 +447,15 @@ func TestNothingAtRest(t *testing.T) {
 	}
 	raw := readFile(t, dump)
 	code := strings.ReplaceAll(l.Code(), " ", "")
-	for what, secret := range map[string]string{"code": code, "printed code": l.Code(), "token": k.Token(l), "ticket": p.Ticket} {
+	for what, secret := range map[string]string{"code": code, "printed code": l.Code(), "token": string(k.Link(l)), "ticket": string(p.Ticket)} {
 		if strings.Contains(raw, secret) {
 			t.Errorf("the database holds the %s", what)
 		}
-		if strings.Contains(k.Log.String(), secret) {
+		if strings.Contains(k.Logged(), secret) {
 			t.Errorf("the log holds the %s", what)
 		}
 	}
-	if strings.Contains(k.Log.String(), mara) || !strings.Contains(k.Log.String(), "class=accepted") {
-		t.Errorf("the log holds the address, or no attempt:\n%s", k.Log)
+	if strings.Contains(k.Logged(), mara) || !strings.Contains(k.Logged(), "class=accepted") {
+		t.Errorf("the log holds the address, or no attempt:\n%s", k.Logged())
 	}
 }

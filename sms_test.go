@@ -7,8 +7,9 @@ import (
 	"testing"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
 )
@@ -36,7 +37,7 @@ func TestSignupBySMS(t *testing.T) {
 	if code == nil || strings.Count(got[0].SMS, code[1]) != 2 || strings.Contains(got[0].SMS, "http") {
 		t.Fatalf("the SMS is %q", got[0].SMS)
 	}
-	if n, gsm := message.Segments(got[0].SMS); n != 1 || !gsm {
+	if n, gsm := compose.Segments(got[0].SMS); n != 1 || !gsm {
 		t.Errorf("it takes %d segments, in the GSM alphabet: %v", n, gsm)
 	}
 	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, code[1], nil); err != nil || !confirmed(t, k, "a") {

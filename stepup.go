@@ -1,22 +1,22 @@
 package illumicode
 
 import (
+	rows "github.com/illumicode/illumicode/internal/store"
+
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/challenge"
 )
 
 // An Action is one dangerous thing that somebody is about to do, and has to prove an address for
 // once more.
 type Action struct {
-	// Exact says what exactly is to happen, such as "transfer 250.00 to account 4711": the proof is
+	// Exact says what exactly is to happen, such as "transfer 250.00 to account 8215": the proof is
 	// good for these bytes and for nothing else. Only a digest of them is stored.
 	Exact []byte
 
@@ -36,7 +36,7 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 	if len(action.Exact) == 0 || action.Words == "" {
 		return Pending{}, fmt.Errorf("illumicode: an action needs Exact, which the proof is bound to, and Words, which the letter says")
 	}
-	to, err := s.recipient(r.Address)
+	to, err := s.p.Recipient(r.Address)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -59,21 +59,21 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 }
 
 // confirmedAt returns the address by which a subject has confirmed a mailbox, or [ErrNotConfirmed].
-func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (store.Address, error) {
-	addresses, err := s.store.Addresses(ctx, subject)
+func (s *Service) confirmedAt(ctx context.Context, subject, mailbox string) (rows.Address, error) {
+	addresses, err := s.p.Store.Addresses(ctx, subject)
 	if err != nil {
-		return store.Address{}, err
+		return rows.Address{}, err
 	}
 	return confirmedAmong(addresses, mailbox)
 }
 
-func confirmedAmong(addresses []store.Address, mailbox string) (store.Address, error) {
+func confirmedAmong(addresses []rows.Address, mailbox string) (rows.Address, error) {
 	for _, a := range addresses {
-		if a.Mailbox == mailbox && a.Standing == store.Confirmed {
+		if a.Mailbox == mailbox && a.Standing == rows.Confirmed {
 			return a, nil
 		}
 	}
-	return store.Address{}, ErrNotConfirmed
+	return rows.Address{}, ErrNotConfirmed
 }
 
 // AcceptAction is [Tx.Accept] for a proof that is good for one action: the caller says which one it
@@ -86,23 +86,23 @@ func (t Tx) AcceptAction(ctx context.Context, p Proof, action Action) error {
 	if p.action != action.digest() {
 		return ErrOtherAction
 	}
-	if err := t.accept(ctx, p); err != nil {
+	if err := t.win(ctx, p); err != nil {
 		return err
 	}
-	return t.rows.Record(ctx, p.accepted(ctx, t.s.now()))
+	return t.rows().Record(ctx, p.accepted(ctx, t.s.p.Now()))
 }
 
-// ActionCode proves a code and accepts it for an action in one call. apply does the action, in the
+// ActionCode proves a code and accepts it for an action in one call. apply, which may be nil, does the action, in the
 // same commit, for the one caller that wins.
-func (s *Service) ActionCode(ctx context.Context, ticket, code string, action Action, apply func(tx *sql.Tx, p Proof) error) error {
+func (s *Service) ActionCode(ctx context.Context, ticket Ticket, code string, action Action, apply func(ctx context.Context, tx Tx, p Proof) error) error {
 	p, err := s.Prove(ctx, ticket, code)
 	if err != nil {
 		return err
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
-		if err := s.In(tx).AcceptAction(ctx, p, action); err != nil || apply == nil {
+	return s.transact(ctx, func(ctx context.Context, tx Tx) error {
+		if err := tx.AcceptAction(ctx, p, action); err != nil || apply == nil {
 			return err
 		}
-		return apply(tx, p)
+		return apply(ctx, tx, p)
 	})
 }

@@ -8,7 +8,8 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // claimFigures measures a claim of sixteen with many rows waiting, and with a snapshot held open while
@@ -148,7 +149,7 @@ func (c *claimer) claim(ctx context.Context, n int) error {
 
 // seed puts n waiting bulk rows into the outbox, made from one by the database itself.
 func (b *bed) seed(ctx context.Context, n int) error {
-	if _, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: store.Bulk, To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
+	if _, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: delivery.Bulk, To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
 		return err
 	}
 	db := b.store.DB()

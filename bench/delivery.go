@@ -16,12 +16,12 @@ import (
 	"golang.org/x/text/language"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/standin"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/discard"
 	"github.com/illumicode/illumicode/provider/smtp"
-	"github.com/illumicode/illumicode/standin"
 )
 
 // A sink is a simulated relay that accepts everything.
@@ -165,11 +165,11 @@ func bareTrial() (func() error, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := letter.Writer{Name: "Tern Isle Ferry"}.Check()
+	w, err := render.Writer{Name: "Tern Isle Ferry"}.Check()
 	if err != nil {
 		return nil, err
 	}
-	return bareTemplates(set, set.Sample("trial", language.English, w, "https://ferry.example"))
+	return bareTemplates(render.Of(set), render.Of(set).Sample("trial", language.English, w, "https://ferry.example"))
 }
 
 // letterSized returns a message with about as many bytes as a letter with both parts.

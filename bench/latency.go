@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
 )
 
 // A stopwatch carries letters over another provider, and notes when the first byte of each could
@@ -81,7 +81,7 @@ func urgentLatency(database string, s *sink, bulk, samples int) ([]time.Duration
 	time.Sleep(time.Second) // connections get warm
 	var times []time.Duration
 	for range samples {
-		ids, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: store.Urgent, To: illumicode.Request{Address: "mara@ternisle.example"}})
+		ids, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: delivery.Urgent, To: illumicode.Request{Address: "mara@ternisle.example"}})
 		if err != nil {
 			return nil, err
 		}

@@ -25,23 +25,25 @@ import (
 
 	"golang.org/x/text/language"
 
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/dkim"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/letters"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // letterFigures measures the confirmation letter, rendered and composed, against executing its two
 // layouts with what they would be given, and nothing else; and signing against the bare operation.
 func letterFigures(scale int) ([]figure, error) {
-	set, err := letters.Default()
+	public, err := letters.Default()
 	if err != nil {
 		return nil, err
 	}
-	writer, err := letter.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/"}.Check()
+	set := render.Of(public)
+	writer, err := render.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/"}.Check()
 	if err != nil {
 		return nil, err
 	}
@@ -50,12 +52,12 @@ func letterFigures(scale int) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	compose := func() (*message.Composed, error) {
+	compose := func() (*compose.Composed, error) {
 		r, err := set.Render(request)
 		if err != nil {
 			return nil, err
 		}
-		return message.Message{From: from, To: []message.Address{from}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
+		return compose.Message{From: from, To: []message.Address{from}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
 			Date: time.Unix(1924000000, 0), ID: "bench@ternisle.example"}.Compose()
 	}
 	plain := func() error {
@@ -122,8 +124,8 @@ func letterFigures(scale int) ([]figure, error) {
 
 // attachmentMemory returns how many bytes are allocated to write a message with one attachment.
 func attachmentMemory(from message.Address, size int64) (uint64, error) {
-	c, err := message.Message{From: from, To: []message.Address{from}, Subject: "x", Text: "x", ID: "bench@ternisle.example", Date: time.Unix(1924000000, 0),
-		Attachments: []message.Part{{Name: "chart.bin", Size: size, Open: func() (io.ReadCloser, error) {
+	c, err := compose.Message{From: from, To: []message.Address{from}, Subject: "x", Text: "x", ID: "bench@ternisle.example", Date: time.Unix(1924000000, 0),
+		Attachments: []compose.Part{{Name: "chart.bin", Size: size, Open: func() (io.ReadCloser, error) {
 			return io.NopCloser(io.LimitReader(rand.Reader, size)), nil
 		}}}}.Compose()
 	if err != nil {
@@ -140,7 +142,7 @@ func attachmentMemory(from message.Address, size int64) (uint64, error) {
 
 // bareTemplates returns the floor: the two default layouts and the letter's words, executed by the
 // standard library as they are. The sheet is what Render would have made of the words.
-func bareTemplates(set *letter.Set, r letter.Request) (func() error, error) {
+func bareTemplates(set *render.Set, r render.Request) (func() error, error) {
 	read := func(name string) (string, error) {
 		raw, err := os.ReadFile(filepath.Join("letters", "default", name))
 		return string(raw), err
@@ -166,7 +168,7 @@ func bareTemplates(set *letter.Set, r letter.Request) (func() error, error) {
 		return nil, err
 	}
 	paragraphs := strings.Split(rendered.Text, "\n\n")
-	sheet := letter.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1], Instruction: paragraphs[1:2], Writer: r.Writer}
+	sheet := render.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1], Instruction: paragraphs[1:2], Writer: r.Writer}
 	if r.Proof.Code != "" {
 		sheet.Button, sheet.Link, sheet.CodeLabel, sheet.Code = "Confirm this address", r.Proof.Link, "Your code", r.Proof.Code
 		sheet.Aside, sheet.Closing = paragraphs[6:8], paragraphs[8:9]
@@ -238,7 +240,7 @@ func smtpFigures(scale int) ([]figure, error) {
 	n := 40 * scale
 	ours := func() error {
 		for i := range n {
-			r := way.Send(context.Background(), provider.Handover{ID: "d", Message: provider.Bytes(letter),
+			r := way.Send(context.Background(), provider.Handover{ID: "d", Message: compose.Bytes(letter),
 				Envelope: provider.Envelope{From: "crew@ternisle.example", To: fmt.Sprintf("passenger%d@ternisle.example", i)},
 				Begin:    func(context.Context) error { return nil }})
 			if r.Class != retry.Accepted {

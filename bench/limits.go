@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"math"
 	"sync"
@@ -11,10 +10,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/route"
+	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/core/judge"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/discard"
+	"github.com/illumicode/illumicode/route"
 )
 
 // roomy returns the default rules with room for everything that is measured.
@@ -53,7 +54,7 @@ func limitFigures(scale int) ([]figure, error) {
 
 // decisionFigure times the judgement of five rules in memory.
 func decisionFigure() figure {
-	set, err := limit.NewSet(
+	set, err := judge.NewSet(
 		limit.Rule{Name: "pace", By: limit.Address, Rate: limit.Rate{Times: 1e6, Per: time.Second, Burst: 1e6}},
 		limit.Rule{Name: "day", By: limit.Address, Quota: limit.Quota{Times: 1 << 40, Window: limit.Day}},
 		limit.Rule{Name: "again", By: limit.Address, Ladder: limit.Ladder{Rungs: []time.Duration{0}, Decay: time.Hour}},
@@ -63,13 +64,13 @@ func decisionFigure() figure {
 	if err != nil {
 		panic(err) // the rules are constants
 	}
-	bound := set.Bind(limit.Ask{Address: "a", Network: "n"})
-	states, now := make([]limit.State, len(bound)), time.Now()
+	bound := set.Bind(judge.Ask{Address: "a", Network: "n"})
+	states, now := make([]judge.State, len(bound)), time.Now()
 	r := testing.Benchmark(func(b *testing.B) {
 		b.ReportAllocs()
 		for b.Loop() {
 			now = now.Add(time.Millisecond)
-			if !limit.Judge(bound, states, 1, now, states).Allowed {
+			if !judge.Judge(bound, states, 1, now, states).Allowed {
 				b.Fatal("refused")
 			}
 		}
@@ -79,14 +80,14 @@ func decisionFigure() figure {
 
 // choiceFigure times the choice among ten providers.
 func choiceFigure() figure {
-	var all []route.Candidate
+	var all []choose.Candidate
 	for i := range 10 {
-		all = append(all, route.Candidate{Name: fmt.Sprint("way", i), Weight: i, Carried: i == 0})
+		all = append(all, choose.Candidate{Name: fmt.Sprint("way", i), Weight: i, Carried: i == 0})
 	}
 	now := time.Now()
 	r := testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
-			if route.Choose(all, route.Weights, false, 0.5, now).Provider == "" {
+			if choose.Choose(all, route.Weights, false, 0.5, now).Provider == "" {
 				b.Fatal("none")
 			}
 		}
@@ -147,7 +148,7 @@ func hotKey(database string, d time.Duration) (figure, error) {
 			all.Go(func() {
 				for k := 0; ctx.Err() == nil; k++ {
 					subject := fmt.Sprintf("%d-%d", i, k)
-					_, err := b.svc.Signup(context.Background(), illumicode.Request{Address: subject + "@ternisle.example"}, func(tx *sql.Tx) (string, error) {
+					_, err := b.svc.Signup(context.Background(), illumicode.Request{Address: subject + "@ternisle.example"}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
 						if database == onSQLite { // its transactions have the whole file: the work comes before
 							return subject, nil
 						}

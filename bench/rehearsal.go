@@ -5,9 +5,9 @@ import (
 	"runtime"
 	"time"
 
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/core/rehearsal"
-	"github.com/illumicode/illumicode/core/route"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/core/rehearsal"
+	"github.com/illumicode/illumicode/route"
 )
 
 // rehearsalFigures measures how many virtual deliveries a rehearsal plays in a minute on one core: those of

@@ -21,23 +21,26 @@ import (
 	"github.com/google/uuid"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/otp"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/internal/core/otp"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
+	opened "github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/postgres"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 	"github.com/illumicode/illumicode/web"
 )
 
 // A bed is a fresh database with a service on it, in a temporary folder.
 type bed struct {
-	dir   string
-	store *store.Store
-	svc   *illumicode.Service
+	dir    string
+	public *opened.Store
+	store  *store.Store
+	svc    *illumicode.Service
 }
 
 // The databases of beds.
@@ -76,7 +79,7 @@ func newBedOn(database string, way provider.Provider, change func(*illumicode.Co
 	}
 	b := &bed{dir: dir}
 	if database == onPostgres {
-		if b.store, err = openPostgres(context.Background()); err != nil {
+		if b.public, err = openPostgres(context.Background()); err != nil {
 			return nil, err
 		}
 		return b, b.open(way, change)
@@ -85,7 +88,7 @@ func newBedOn(database string, way provider.Provider, change func(*illumicode.Co
 }
 
 func (b *bed) openFile(way provider.Provider, change func(*illumicode.Config)) (err error) {
-	if b.store, err = sqlite.Open(context.Background(), filepath.Join(b.dir, "bench.db")); err != nil {
+	if b.public, err = sqlite.Open(context.Background(), filepath.Join(b.dir, "bench.db")); err != nil {
 		return err
 	}
 	return b.open(way, change)
@@ -94,19 +97,17 @@ func (b *bed) openFile(way provider.Provider, change func(*illumicode.Config)) (
 // open makes the service.
 func (b *bed) open(way provider.Provider, change func(*illumicode.Config)) error {
 	ctx := context.Background()
-	if _, err := b.store.Migrate(ctx, time.Now()); err != nil {
+	b.store = store.Of(b.public)
+	if err := b.public.Migrate(ctx); err != nil {
 		return err
 	}
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	if err != nil {
-		return err
-	}
+	ring := token.Generate(time.Now())
 	from, err := message.ParseAddress("crew@ternisle.example")
 	if err != nil {
 		return err
 	}
 	c := illumicode.Config{
-		Store: b.store, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
+		Store: b.public, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
 		Site:   illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Limits: []limit.Rule{}, // measured by themselves
 	}
@@ -117,7 +118,7 @@ func (b *bed) open(way provider.Provider, change func(*illumicode.Config)) error
 	return err
 }
 
-func openPostgres(ctx context.Context) (*store.Store, error) {
+func openPostgres(ctx context.Context) (*opened.Store, error) {
 	s, err := server()
 	if err != nil {
 		return nil, err
@@ -238,7 +239,10 @@ func signupOn(database string, scale int) ([]figure, error) {
 // statements bare.
 func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 	ctx, db := context.Background(), b.store.DB()
-	type begun struct{ ticket, code, id string }
+	type begun struct {
+		ticket   illumicode.Ticket
+		code, id string
+	}
 	n := 100 * scale
 	all := make([]begun, 2*n+20)
 	for i := range all {
@@ -251,7 +255,7 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"), base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
 			return figure{}, err
 		}
-		all[i].code = otp.Derive(b.svc.Keys().Active().CodeKey(), all[i].id, 1, otp.MinDigits)
+		all[i].code = otp.Derive(flow.Of(b.svc).Keys.Active().CodeKey(), all[i].id, 1, otp.MinDigits)
 	}
 	prepared := make(map[string]*sql.Stmt)
 	run := func(t *sql.Tx, text string, args ...any) error {
@@ -313,7 +317,10 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 // signInFigure measures asking for a code through the JSON interface with everything on, one request
 // after another, against the same handler with nothing to do.
 func (b *bed) signInFigure(database string, scale int) (figure, error) {
-	api := web.NewAPI(b.svc, strings.Repeat("k", 32), web.APIOptions{})
+	api, err := web.NewAPI(b.svc, strings.Repeat("k", 32), web.APIOptions{})
+	if err != nil {
+		return figure{}, err
+	}
 	empty := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var in map[string]string
 		if json.NewDecoder(r.Body).Decode(&in) == nil {

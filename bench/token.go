@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/internal/core/keyring"
 )
 
 // tokenFigures measures minting and verifying a link against what cannot be left out: one HMAC-SHA256
@@ -20,19 +20,19 @@ import (
 // against the bare Ed25519 with the same.
 func tokenFigures(scale int) ([]figure, error) {
 	now := time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
-	ring, err := token.NewKeyring(token.GenerateKey(now))
+	ring, err := keyring.NewKeyring(keyring.GenerateKey(now))
 	if err == nil {
-		ring, err = ring.Rotate(token.ForReceipts, now, now)
+		ring, err = ring.Rotate(keyring.ForReceipts, now, now)
 	}
 	if err != nil {
 		return nil, err
 	}
-	signer := token.NewSigner(ring, "https://ferry.example", "signup")
-	claims := token.Claims{Challenge: "0198c1f2-77aa-7c31-a1b2-0c4d5e6f7a8b", IssuedAt: now.Unix(),
+	signer := keyring.NewSigner(ring, "https://ferry.example", "signup")
+	claims := keyring.Claims{Challenge: "0198c1f2-77aa-7c31-a1b2-0c4d5e6f7a8b", IssuedAt: now.Unix(),
 		Expires: now.Add(72 * time.Hour).Unix(), ID: "0198c1f2-77aa-7c32-9b1c-3d4e5f6a7b8c", Address: ring.Active().Thumbprint("mara@ternisle.example")}
 	tok := signer.Sign(ring.Active(), claims)
 	mint := func() error { signer.Sign(ring.Active(), claims); return nil }
-	receipt := token.Receipt{Issuer: "https://ferry.example", Audience: "cargo", Subject: "passenger 7", IssuedAt: now.Unix(),
+	receipt := keyring.Receipt{Issuer: "https://ferry.example", Audience: "cargo", Subject: "passenger 7", IssuedAt: now.Unix(),
 		Expires: now.Add(time.Minute).Unix(), ID: claims.Challenge, Purpose: "signin"}
 	mintReceipt := func() error { _, err := ring.SignReceipt(receipt); return err }
 	_, private, err := ed25519.GenerateKey(nil)
@@ -98,12 +98,12 @@ func bareVerify(secret []byte, tok string) error {
 	if err != nil {
 		return err
 	}
-	var c token.Claims
+	var c keyring.Claims
 	return json.Unmarshal(payload, &c)
 }
 
 // bareMint is what minting cannot leave out.
-func bareMint(secret []byte, c token.Claims) error {
+func bareMint(secret []byte, c keyring.Claims) error {
 	payload, err := json.Marshal(c)
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ func bareMint(secret []byte, c token.Claims) error {
 }
 
 // bareReceipt is the same for a receipt.
-func bareReceipt(private ed25519.PrivateKey, c token.Receipt) error {
+func bareReceipt(private ed25519.PrivateKey, c keyring.Receipt) error {
 	payload, err := json.Marshal(c)
 	if err != nil {
 		return err

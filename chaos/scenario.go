@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
 )
 
@@ -150,7 +151,7 @@ func (s *stage) untilEmpty(again func() error) error {
 		if err := again(); err != nil {
 			return err
 		}
-		left, err := s.svc.Store().Left(s.ctx)
+		left, err := flow.Of(s.svc).Store.Left(s.ctx)
 		if s.ctx.Err() != nil {
 			return errors.New("the time was over before everything had arrived")
 		}
@@ -292,7 +293,7 @@ func play(ctx context.Context, program string, sc scenario, database string, let
 		return r, errors.Join(err, s.end())
 	}
 	r.arrived, r.extra = s.mail.counts()
-	sum, err := s.svc.Store().Summary(ctx, time.Now())
+	sum, err := flow.Of(s.svc).Store.Summary(ctx, time.Now())
 	if err != nil {
 		return r, errors.Join(err, s.end())
 	}

@@ -12,15 +12,15 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/token"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/postgres"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 // A setup is what the parent and its workers have in common. It goes to a worker in its
@@ -67,8 +67,9 @@ func (s setup) open(ctx context.Context) (*illumicode.Service, func(), error) {
 	return svc, func() { way.Close(); st.Close() }, nil
 }
 
+// service makes a service. Its key is its own, as notices need none in common.
 func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Service, *smtp.Provider, error) {
-	if _, err := st.Migrate(ctx, time.Now()); err != nil {
+	if err := st.Migrate(ctx); err != nil {
 		return nil, nil, err
 	}
 	host, portText, err := net.SplitHostPort(s.listen)
@@ -83,19 +84,15 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 	if err != nil {
 		return nil, nil, err
 	}
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now())) // notices need no common key
-	if err != nil {
-		return nil, nil, err
-	}
 	from, err := message.ParseAddress("crew@ternisle.example")
 	if err != nil {
 		return nil, nil, err
 	}
 	svc, err := illumicode.New(illumicode.Config{
-		Store: st, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
+		Store: st, Keys: token.Generate(time.Now()), From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Now:  func() time.Time { return time.Now().Add(s.skew) },
-		Outbox: outbox.Config{Senders: senders, Lease: time.Second, Poll: 50 * time.Millisecond, Attempt: 5 * time.Second,
+		Outbox: delivery.Settings{Senders: senders, Lease: time.Second, Poll: 50 * time.Millisecond, Attempt: 5 * time.Second,
 			Retry: retry.Policy{Base: 100 * time.Millisecond, Max: time.Second, Attempts: 1000}},
 	})
 	return svc, way, err

@@ -7,8 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A load is what a provider carried.
@@ -19,7 +20,7 @@ type load struct {
 
 // carried returns what each provider has carried so far.
 func (d *Demo) carried(ctx context.Context) (map[string]load, error) {
-	all, err := d.Service.Store().ByProvider(ctx)
+	all, err := flow.Of(d.Service).Store.ByProvider(ctx)
 	out := make(map[string]load)
 	for _, one := range all {
 		l := out[one.Provider]

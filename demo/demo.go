@@ -18,21 +18,22 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/route"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/serving"
+	"github.com/illumicode/illumicode/internal/standin"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/httpapi"
 	"github.com/illumicode/illumicode/provider/smtp"
-	"github.com/illumicode/illumicode/standin"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/retry"
+	"github.com/illumicode/illumicode/route"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 // Options say where the demo runs. The zero Options are all defaults.
@@ -81,7 +82,7 @@ func (d *Demo) settle(ctx context.Context) error {
 	tick := time.NewTicker(2 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		sum, err := d.Service.Store().Summary(ctx, d.Now())
+		sum, err := flow.Of(d.Service).Store.Summary(ctx, d.Now())
 		if err != nil || sum.Count[store.Claimed] == 0 {
 			return err
 		}
@@ -165,10 +166,10 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	opened = append(opened, st.Close)
-	if _, err := st.Migrate(ctx, time.Now()); err != nil {
+	if err := st.Migrate(ctx); err != nil {
 		return nil, err
 	}
-	keys, err := keyring(filepath.Join(d.Data, "keyring.json"))
+	keys, err := keysOf(filepath.Join(d.Data, "keyring.json"))
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +202,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{harbour, pier, beaconMail, beaconSMS}, Letters: set, Log: o.Log, Now: d.Now,
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
-		Outbox: outbox.Config{Retry: retry.Policy{Base: time.Second}, Terms: terms},
+		Outbox: delivery.Settings{Retry: retry.Policy{Base: time.Second}, Terms: terms},
 		Limits: islandLimits(), TellOwner: true,
 	})
 	if err != nil {
@@ -289,16 +290,13 @@ func letterFiles() fs.FS {
 	return sub
 }
 
-// keyring reads the keyring at path, or makes one there.
-func keyring(path string) (*token.Keyring, error) {
+// keysOf reads the keyring at path, or makes one there.
+func keysOf(path string) (*token.Keyring, error) {
 	raw, err := os.ReadFile(path)
 	if err == nil {
-		return token.ParseKeyring(raw)
+		return token.Parse(raw)
 	}
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	if err != nil {
-		return nil, err
-	}
+	ring := token.Generate(time.Now())
 	return ring, os.WriteFile(path, ring.Marshal(), 0o600)
 }
 

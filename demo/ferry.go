@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/internal/words"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -118,7 +118,9 @@ func (f *ferry) register(w http.ResponseWriter, r *http.Request) {
 	ask := f.pages.Request(r, email)
 	ask.Name = name
 	pending, err := f.svc.Signup(r.Context(), ask,
-		func(tx *sql.Tx) (string, error) { return insertPassenger(r.Context(), tx, email, name, hash) })
+		func(ctx context.Context, tx illumicode.Tx) (string, error) {
+			return insertPassenger(ctx, tx.SQL(), email, name, hash)
+		})
 	if errors.Is(err, message.ErrAddress) {
 		form.Message, form.Detail = "bad_address", err.Error()
 		f.render(w, r, http.StatusUnprocessableEntity, "register.html", form)
@@ -182,8 +184,8 @@ func (f *ferry) signInByCode(w http.ResponseWriter, r *http.Request) {
 }
 
 // codeSession makes the session of a sign-in by code, in the commit that accepts it.
-func (f *ferry) codeSession(w http.ResponseWriter, r *http.Request, tx *sql.Tx, who illumicode.SignedIn) error {
-	token, err := startSession(r.Context(), tx, who.Subject, true)
+func (f *ferry) codeSession(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, who illumicode.SignedIn) error {
+	token, err := startSession(r.Context(), tx.SQL(), who.Subject, true)
 	if err == nil {
 		f.setSession(w, token, sessionLife)
 	}
@@ -200,7 +202,7 @@ func (f *ferry) changeAddress(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	request := f.pages.Request(r, r.PostFormValue("email"))
 	request.Name = p.Name
-	pending, err := f.svc.ChangeAddress(r.Context(), p.subject(), p.Email, request)
+	pending, err := f.svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: p.subject(), Address: p.Email}, request)
 	switch {
 	case errors.Is(err, message.ErrAddress):
 		f.render(w, r, http.StatusUnprocessableEntity, "account.html", view{Passenger: p, Message: "bad_address", Detail: err.Error()})
@@ -233,7 +235,7 @@ func (f *ferry) again(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "/signin", http.StatusSeeOther)
 		return
 	}
-	pending, err := f.svc.ResendTo(r.Context(), p.subject())
+	pending, err := f.svc.ResendForSubject(r.Context(), p.subject())
 	soon, tooSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case tooSoon:

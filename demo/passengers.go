@@ -60,14 +60,14 @@ func insertPassenger(ctx context.Context, tx *sql.Tx, email, name, password stri
 }
 
 // confirmPassenger is the callback of a confirmation: of a signup, or of another address.
-func confirmPassenger(tx *sql.Tx, p illumicode.Proof) error {
-	_, err := tx.Exec("UPDATE passenger SET confirmed = 1, email = ? WHERE id = ?", p.Address(), p.Subject())
+func confirmPassenger(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+	_, err := tx.SQL().ExecContext(ctx, "UPDATE passenger SET confirmed = 1, email = ? WHERE id = ?", p.Address(), p.Subject())
 	return err
 }
 
 // correctPassenger is the callback of a signup whose address was mistyped.
-func correctPassenger(tx *sql.Tx, subject, address string) error {
-	r, err := tx.Exec("UPDATE OR IGNORE passenger SET email = ? WHERE id = ?", address, subject)
+func correctPassenger(ctx context.Context, tx illumicode.Tx, to illumicode.Holding) error {
+	r, err := tx.SQL().ExecContext(ctx, "UPDATE OR IGNORE passenger SET email = ? WHERE id = ?", to.Address, to.Subject)
 	if err != nil {
 		return err
 	}
@@ -79,23 +79,23 @@ func correctPassenger(tx *sql.Tx, subject, address string) error {
 
 // undoChange is the callback of a change of address that was taken back. If it was in effect, whoever
 // is in the account must leave it, and does not come in again by its password.
-func undoChange(tx *sql.Tx, c illumicode.Change) error {
+func undoChange(ctx context.Context, tx illumicode.Tx, c illumicode.Change) error {
 	if !c.Made {
 		return nil
 	}
-	if _, err := tx.Exec("INSERT OR IGNORE INTO frozen (passenger) VALUES (?)", c.Subject); err != nil {
+	if _, err := tx.SQL().ExecContext(ctx, "INSERT OR IGNORE INTO frozen (passenger) VALUES (?)", c.Subject); err != nil {
 		return err
 	}
-	_, err := tx.Exec("DELETE FROM session WHERE passenger = ?", c.Subject)
+	_, err := tx.SQL().ExecContext(ctx, "DELETE FROM session WHERE passenger = ?", c.Subject)
 	return err
 }
 
 // disown is the callback of "this was not me".
-func disown(tx *sql.Tx, d illumicode.Disowned) error {
+func disown(ctx context.Context, tx illumicode.Tx, d illumicode.Disowned) error {
 	if !d.Done {
 		return nil
 	}
-	_, err := tx.Exec("DELETE FROM session WHERE passenger = ?", d.Subject)
+	_, err := tx.SQL().ExecContext(ctx, "DELETE FROM session WHERE passenger = ?", d.Subject)
 	return err
 }
 

@@ -7,7 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // password is every made-up passenger's.
@@ -68,7 +69,7 @@ func Script(ctx context.Context, d *Demo, out *Teller) error {
 	if err := d.settle(ctx); err != nil {
 		return err
 	}
-	sum, err := d.Service.Store().Summary(ctx, d.Now())
+	sum, err := flow.Of(d.Service).Store.Summary(ctx, d.Now())
 	if err != nil {
 		return err
 	}
@@ -102,12 +103,12 @@ func (d *Demo) attempts(ctx context.Context) (map[string]int, error) {
 
 // eachAttempt calls fn with every attempt of the script.
 func (d *Demo) eachAttempt(ctx context.Context, fn func(store.Attempt)) error {
-	deliveries, err := d.Service.Store().List(ctx, store.Filter{}, "", 1000)
+	deliveries, err := flow.Of(d.Service).Store.List(ctx, store.Filter{}, "", 1000)
 	if err != nil {
 		return err
 	}
 	for _, one := range deliveries {
-		tries, err := d.Service.Store().Attempts(ctx, one.ID)
+		tries, err := flow.Of(d.Service).Store.Attempts(ctx, one.ID)
 		if err != nil {
 			return err
 		}

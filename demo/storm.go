@@ -8,7 +8,8 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // Storm "Odile" cancels the day's sailings. Notices go out from notices@ through the simulated
@@ -137,7 +138,7 @@ type Weather struct {
 
 func (d *Demo) weather(ctx context.Context) (Weather, error) {
 	w := Weather{Oldest: make(map[store.Lane]time.Duration), Waiting: make(map[store.Lane]int)}
-	sum, err := d.Service.Store().Summary(ctx, d.Now())
+	sum, err := flow.Of(d.Service).Store.Summary(ctx, d.Now())
 	if err != nil {
 		return w, err
 	}
@@ -156,7 +157,7 @@ func (d *Demo) weather(ctx context.Context) (Weather, error) {
 }
 
 func (d *Demo) stormSent(ctx context.Context) (int, error) {
-	count, err := d.Service.Store().Matching(ctx, store.Filter{Key: "storm Odile", State: store.Sent})
+	count, err := flow.Of(d.Service).Store.Matching(ctx, store.Filter{Key: "storm Odile", State: store.Sent})
 	return count[store.Sent], err
 }
 

@@ -10,7 +10,7 @@ import (
 
 	"golang.org/x/text/width"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // A Style is how a Teller prints.

@@ -7,7 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // The ways that passengers take; see passengers.
@@ -92,11 +93,11 @@ func refusedOnce(s *scene) error {
 	if err := s.demo.settle(s.ctx); err != nil {
 		return err
 	}
-	deliveries, err := s.demo.Service.Store().List(s.ctx, store.Filter{}, "", 1)
+	deliveries, err := flow.Of(s.demo.Service).Store.List(s.ctx, store.Filter{}, "", 1)
 	if err != nil {
 		return err
 	}
-	attempts, err := s.demo.Service.Store().Attempts(s.ctx, deliveries[0].ID)
+	attempts, err := flow.Of(s.demo.Service).Store.Attempts(s.ctx, deliveries[0].ID)
 	if err != nil {
 		return err
 	}

@@ -16,8 +16,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/message"
 	"github.com/illumicode/illumicode/dkim"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/message"
 )
 
 func newKey(t *testing.T, selector string, private crypto.Signer) dkim.Key {
@@ -188,11 +189,11 @@ func signedLetter(t *testing.T, signer *dkim.Signer) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, err := message.Message{
+	m, err := compose.Message{
 		From: from, To: []message.Address{from}, Subject: "Überfahrt um sieben", Date: time.Now(), ID: "d-1@ternisle.example",
 		Text: "The sailing is at seven.\n\n  Mind the gap.  \n\n\n", HTML: "<p>The sailing is at seven.</p>\n",
-		Unsubscribe: &message.Unsubscribe{URL: "https://ferry.example/u?t=" + strings.Repeat("x", 120)},
-		Attachments: []message.Part{message.BytesPart("a.bin", "", bytes.Repeat([]byte{7, 200}, 999))},
+		Unsubscribe: &compose.Unsubscribe{URL: "https://ferry.example/u?t=" + strings.Repeat("x", 120)},
+		Attachments: []compose.Part{compose.BytesPart("a.bin", "", bytes.Repeat([]byte{7, 200}, 999))},
 	}.Compose()
 	if err != nil {
 		t.Fatal(err)

@@ -17,9 +17,11 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 const mara = "mara@ternisle.example"
@@ -74,27 +76,38 @@ Subject: Confirm
 `, "\n", "\r\n")
 }
 
-type desk struct {
+type office struct {
 	*illumicodetest.Kit
 	post *feedback.Post
 	path string // of mara's letter
 }
 
-func newDesk(t *testing.T) desk {
+func newOffice(t *testing.T) office {
 	t.Helper()
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.ReturnPath = "bounces.ternisle.example" })
 	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7")); err != nil {
 		t.Fatal(err)
 	}
-	return desk{k, feedback.New(k.Service, []string{"complaints@ternisle.example"}, slog.New(slog.DiscardHandler)), k.Letter(mara, 1).EnvelopeFrom}
+	return office{k, feedback.New(k.Service, []string{"complaints@ternisle.example"}, slog.New(slog.DiscardHandler)), k.Letter(mara, 1).EnvelopeFrom}
+}
+
+// delivery returns the id of mara's letter.
+func (d office) delivery(t *testing.T) string {
+	t.Helper()
+	local, _, _ := strings.Cut(d.path, "@")
+	id, ok := flow.Of(d.Service).Keys.ReadReturnPath(local, d.Service.Now())
+	if !ok {
+		t.Fatalf("%s is no return path", d.path)
+	}
+	return id
 }
 
 // wait waits until mara's suppressions are as wanted.
-func (d desk) wait(t *testing.T, want string) {
+func (d office) wait(t *testing.T, want string) {
 	t.Helper()
 	got := ""
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-		story, err := d.Service.Story(t.Context(), mara)
+		story, err := desk.New(d.Service).Story(t.Context(), mara)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -109,7 +122,7 @@ func (d desk) wait(t *testing.T, want string) {
 	t.Fatalf("suppressed: %q, want %q", got, want)
 }
 
-func (d desk) serve(t *testing.T, lmtp bool) (address string) {
+func (d office) serve(t *testing.T, lmtp bool) (address string) {
 	t.Helper()
 	network, where := "tcp", "127.0.0.1:0"
 	if lmtp {
@@ -134,7 +147,7 @@ func (d desk) serve(t *testing.T, lmtp bool) (address string) {
 // Over SMTP only return paths of this service and addresses for complaints are taken. A bounce of 50 MB
 // is one like another, and its repeat is no second one.
 func TestSMTP(t *testing.T) {
-	d := newDesk(t)
+	d := newOffice(t)
 	address := d.serve(t, false)
 	send := func(to, message string) error { return smtp.SendMail(address, nil, "", []string{to}, []byte(message)) }
 	forged := "b" + d.path[1:]
@@ -161,11 +174,8 @@ func TestSMTP(t *testing.T) {
 		t.Fatal(err)
 	}
 	d.wait(t, "bounced notices ")
-	id, err := d.Service.ReadReturnPath(d.path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if all, err := d.Service.Store().FeedbackOn(t.Context(), id); err != nil || len(all) != 2 {
+	id := d.delivery(t)
+	if all, err := flow.Of(d.Service).Store.FeedbackOn(t.Context(), id); err != nil || len(all) != 2 {
 		t.Errorf("%d feedbacks on the letter, %v; want a bounce and a complaint", len(all), err)
 	}
 }
@@ -173,7 +183,7 @@ func TestSMTP(t *testing.T) {
 // Over LMTP each recipient has an answer of its own. While the database is away it is "not now", and
 // the server that has the report comes again.
 func TestLMTP(t *testing.T) {
-	d := newDesk(t)
+	d := newOffice(t)
 	conn, err := net.Dial("unix", d.serve(t, true))
 	if err != nil {
 		t.Fatal(err)
@@ -215,7 +225,7 @@ func TestLMTP(t *testing.T) {
 // From a file or a pipe the address may be in the header alone. What ends too early is shown, and
 // nothing follows from it.
 func TestTake(t *testing.T) {
-	d := newDesk(t)
+	d := newOffice(t)
 	whole := bounce(d.path, "words")
 	for _, tt := range []struct {
 		name, message string
@@ -225,7 +235,7 @@ func TestTake(t *testing.T) {
 		{"cut in its status", whole[:strings.Index(whole, "Status:")+9], nil, nil},
 		{"cut, about nobody's letter", strings.ReplaceAll(whole[:strings.Index(whole, "Status:")+9], d.path, "gone@elsewhere.example"), nil, feedback.ErrUnread},
 		{"no report", "To: " + d.path + "\r\n\r\nhello\r\n", nil, feedback.ErrUnread},
-		{"about nobody's letter", bounce("gone@elsewhere.example", ""), []string{mara}, illumicode.ErrForeignPath},
+		{"about nobody's letter", bounce("gone@elsewhere.example", ""), []string{mara}, feedback.ErrForeignPath},
 		{"delivered with its address beside it", strings.Replace(whole, "To: ", "X-To: ", 1), []string{d.path}, nil},
 	} {
 		if _, err := d.post.Take(t.Context(), tt.to, strings.NewReader(tt.message)); !errors.Is(err, tt.want) || err != nil && tt.want == nil {
@@ -236,8 +246,8 @@ func TestTake(t *testing.T) {
 		t.Errorf("an input that fails: %v", err)
 	}
 	d.wait(t, "bounced ")
-	id, _ := d.Service.ReadReturnPath(d.path)
-	all, err := d.Service.Store().FeedbackOn(t.Context(), id)
+	id := d.delivery(t)
+	all, err := flow.Of(d.Service).Store.FeedbackOn(t.Context(), id)
 	if err != nil || len(all) != 2 || !slices.ContainsFunc(all, func(f store.Feedback) bool {
 		return strings.Contains(f.Words, "ends too early") && f.State != store.FeedbackAside
 	}) {

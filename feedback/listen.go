@@ -10,8 +10,6 @@ import (
 
 	"github.com/emersion/go-smtp"
 	"golang.org/x/net/netutil"
-
-	"github.com/illumicode/illumicode"
 )
 
 // What a listener takes at most.
@@ -67,7 +65,7 @@ func (s *session) Data(r io.Reader) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, ErrUnread), errors.Is(err, illumicode.ErrForeignPath): // to refuse it would send a bounce about a bounce
+	case errors.Is(err, ErrUnread), errors.Is(err, ErrForeignPath): // to refuse it would send a bounce about a bounce
 		s.post.log.Info("a message that is no feedback", "why", err, "kind", rep.Kind)
 		return nil
 	}

@@ -15,7 +15,8 @@ import (
 	"strings"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/report"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 // A Post takes reports that come by mail. It is safe for concurrent use. Use [New].
@@ -37,30 +38,31 @@ var ErrUnread = errors.New("feedback: that is no report")
 
 // Take reads one message of any length and keeps what it reports. to are the addresses it was sent to,
 // as far as they are known; without any, those count which its header names. A report about a letter
-// that ends too early is kept as [report.Other], for somebody to see. The error is [ErrUnread],
-// [illumicode.ErrForeignPath] if neither address nor report names a return path of this service, or
+// that ends too early is kept as "other", for somebody to see. The error is [ErrUnread],
+// [ErrForeignPath] if neither address nor report names a return path of this service, or
 // one of the database's, after which the message should be offered again.
-func (p *Post) Take(ctx context.Context, to []string, r io.Reader) (report.Report, error) {
+func (p *Post) Take(ctx context.Context, to []string, r io.Reader) (Feedback, error) {
 	rep, err := report.Read(r)
 	path := p.pathIn(append(to, rep.Paths...))
 	switch {
 	case errors.Is(err, report.ErrTruncated) && path != "":
 		rep = report.Report{Kind: report.Other, Text: "a report that cannot be read: it ends too early"}
 	case errors.Is(err, report.ErrTruncated) || errors.Is(err, report.ErrNotReport):
-		return rep, fmt.Errorf("%w: %w", ErrUnread, err)
+		return Feedback{}, fmt.Errorf("%w: %w", ErrUnread, err)
 	case err != nil:
-		return rep, err
+		return Feedback{}, err
 	case path == "":
-		return rep, illumicode.ErrForeignPath
+		return Feedback{}, ErrForeignPath
 	}
-	_, err = p.svc.TakeFeedback(ctx, illumicode.Feedback{Report: rep, Path: path})
-	return rep, err
+	f := Feedback{Kind: rep.Kind, Status: rep.Status, Text: rep.Text, ID: rep.ID, At: rep.At, Path: path}
+	_, err = Take(ctx, p.svc, f)
+	return f, err
 }
 
 // pathIn returns the first of addresses that is a return path of this service.
 func (p *Post) pathIn(all []string) string {
 	for _, one := range all {
-		if _, err := p.svc.ReadReturnPath(one); err == nil {
+		if _, err := deliveryOf(flow.Of(p.svc), one); err == nil {
 			return one
 		}
 	}

@@ -1,4 +1,5 @@
-// Package illumicodetest gives an application's tests a whole service: a database in memory, a clock that
+// Package illumicodetest gives an application's tests a whole service: a database in memory (or the store that the test
+// puts into the configuration, such as one on PostgreSQL), a clock that
 // the test moves, and a capture inbox that letters reach over real SMTP, one after the other, those of one
 // lane in the order in which they were asked for.
 //
@@ -26,16 +27,18 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/flow"
+	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/internal/text"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
+	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 // A Clock is the service's clock: the wall's, plus what the test has moved it by. It is safe for
@@ -55,9 +58,9 @@ type Kit struct {
 	Clock   *Clock
 	Keys    *token.Keyring
 	Way     *smtp.Provider // the way out to the inbox
-	Log     *text.Text     // what the service has logged
 
-	tb testing.TB
+	tb  testing.TB
+	log *text.Text
 }
 
 // New returns a kit whose worker runs until the test ends. Each change may alter the
@@ -85,36 +88,51 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 		}
 	}
 	dir := tb.TempDir()
-	k := &Kit{Clock: new(Clock), Log: new(text.Text), tb: tb}
+	k := &Kit{Clock: new(Clock), log: new(text.Text), tb: tb}
 	var err error
 	k.Inbox, err = inbox.New(inbox.Config{})
 	must(err)
 	k.Way = k.serveInbox(dir)
 
-	empty, err := migrated()
-	must(err)
-	file := filepath.Join(inMemory(tb), "test.db")
-	must(os.WriteFile(file, empty, 0o600))
-	st, err := sqlite.Open(tb.Context(), file)
-	must(err)
-	tb.Cleanup(func() { st.Close() })
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	must(err)
 	from, err := message.ParseAddress("crew@ternisle.example")
 	must(err)
 	c := illumicode.Config{
-		Store: st, Keys: ring, From: from, Providers: []provider.Provider{k.Way}, Now: k.Clock.Now,
+		Keys: token.Generate(time.Now()), From: from, Providers: []provider.Provider{k.Way}, Now: k.Clock.Now,
 		Site:   illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
-		Log:    slog.New(slog.NewTextHandler(k.Log, nil)),
-		Outbox: outbox.Config{Senders: 1, Poll: 20 * time.Millisecond, Retry: retry.Policy{Base: 20 * time.Millisecond}},
+		Log:    slog.New(slog.NewTextHandler(k.log, nil)),
+		Outbox: delivery.Settings{Senders: 1, Poll: 20 * time.Millisecond, Retry: retry.Policy{Base: 20 * time.Millisecond}},
 	}
 	for _, fn := range change {
 		fn(&c)
+	}
+	if c.Store == nil {
+		c.Store = openEmpty(tb)
+	} else if errors.Is(rows.Of(c.Store).Ready(tb.Context()), store.ErrVersion) {
+		must(c.Store.Migrate(tb.Context()))
 	}
 	k.Keys = c.Keys
 	k.Service, err = illumicode.New(c)
 	must(err)
 	return k
+}
+
+// openEmpty opens a database with all tables and nothing in them.
+func openEmpty(tb testing.TB) *store.Store {
+	tb.Helper()
+	empty, err := migrated()
+	if err != nil {
+		tb.Fatal(err)
+	}
+	file := filepath.Join(inMemory(tb), "test.db")
+	if err := os.WriteFile(file, empty, 0o600); err != nil {
+		tb.Fatal(err)
+	}
+	st, err := sqlite.Open(tb.Context(), file)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { st.Close() })
+	return st
 }
 
 // inMemory returns a folder that the test's end removes: in the memory's own file system, where there is
@@ -142,7 +160,7 @@ var migrated = sync.OnceValues(func() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = st.Migrate(context.Background(), time.Now())
+	err = st.Migrate(context.Background())
 	if err := errors.Join(err, st.Close()); err != nil { // closed, the whole of it is in the one file
 		return nil, err
 	}
@@ -191,23 +209,26 @@ func (k *Kit) Letter(to string, n int) *inbox.Letter {
 	}
 	id, _, _ := strings.Cut(strings.TrimPrefix(got[n-1].MessageID, "<"), "@")
 	for {
-		d, err := k.Service.Store().Delivery(ctx, id)
+		d, err := flow.Of(k.Service).Store.Delivery(ctx, id)
 		switch {
-		case err != nil && !errors.Is(err, store.ErrNotFound): // not found: forgotten already
+		case err != nil && !errors.Is(err, rows.ErrNotFound): // not found: forgotten already
 			k.tb.Fatal(err)
-		case d.State != store.Claimed:
+		case d.State != rows.Claimed:
 			return got[n-1]
 		}
 		time.Sleep(time.Millisecond)
 	}
 }
 
-// Token returns the token that a letter's link carries.
-func (k *Kit) Token(l *inbox.Letter) string {
+// Link returns the token that a letter's link carries, as a page would find it in the URL.
+func (k *Kit) Link(l *inbox.Letter) illumicode.Link {
 	k.tb.Helper()
 	u, err := url.Parse(l.Link())
 	if err != nil || u.Query().Get("t") == "" {
 		k.tb.Fatalf("the letter's link carries no token")
 	}
-	return u.Query().Get("t")
+	return illumicode.Link(u.Query().Get("t"))
 }
+
+// Logged returns what the service has logged so far.
+func (k *Kit) Logged() string { return k.log.String() }

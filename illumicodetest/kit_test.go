@@ -31,7 +31,7 @@ func TestKit(t *testing.T) {
 		if err := kit.Service.ConfirmCode(t.Context(), pending.Ticket, letter.Code(), nil); !errors.Is(err, illumicode.ErrExpired) {
 			t.Errorf("a code past its life: %v", err)
 		}
-		if err := kit.Service.Confirm(t.Context(), kit.Token(letter), nil); err != nil {
+		if err := kit.Service.Confirm(t.Context(), kit.Link(letter), nil); err != nil {
 			t.Errorf("the link: %v", err)
 		}
 	})

@@ -9,11 +9,11 @@ import (
 
 	"golang.org/x/text/language"
 
-	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/internal/core/render"
 )
 
 // A sailing's letter has a body of its own, in HTML alone, and words in two languages.
-func sailing(tb testing.TB) *letter.Set {
+func sailing(tb testing.TB) *render.Set {
 	tb.Helper()
 	set, err := Load(fstest.MapFS{
 		"en.toml": {Data: []byte(`
@@ -40,7 +40,7 @@ words = { why = "Wegen des Wetters" }
 	if err != nil {
 		tb.Fatal(err)
 	}
-	return set
+	return render.Of(set)
 }
 
 func movedData() map[string]any {
@@ -53,7 +53,7 @@ func movedData() map[string]any {
 
 // A sample holds lists of objects, as the data of a gathered letter do.
 func TestSampleWithLists(t *testing.T) {
-	r, err := sailing(t).Render(sailing(t).Sample("moved", language.English, writer(letter.Writer{Name: "Ferry"}), "https://ferry.example"))
+	r, err := sailing(t).Render(sailing(t).Sample("moved", language.English, writer(render.Writer{Name: "Ferry"}), "https://ferry.example"))
 	if err != nil || !strings.Contains(r.Text, "Gull Quay for") {
 		t.Errorf("%v: %s", err, r.Text)
 	}
@@ -73,7 +73,7 @@ func TestBody(t *testing.T) {
 	} {
 		data := movedData()
 		data["name"] = tt.reader
-		got, err := set.Render(letter.Request{Letter: "moved", Locale: language.MustParse(tt.locale), Zone: berlin, Data: data, Writer: writer(letter.Writer{Name: "Ferry"})})
+		got, err := set.Render(render.Request{Letter: "moved", Locale: language.MustParse(tt.locale), Zone: berlin, Data: data, Writer: writer(render.Writer{Name: "Ferry"})})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -111,7 +111,7 @@ func TestBodyRefusals(t *testing.T) {
 	} {
 		data := movedData()
 		data[tt.value] = tt.to
-		_, err := set.Render(letter.Request{Letter: "moved", Locale: language.English, Data: data, Writer: writer(letter.Writer{Name: "Ferry"})})
+		_, err := set.Render(render.Request{Letter: "moved", Locale: language.English, Data: data, Writer: writer(render.Writer{Name: "Ferry"})})
 		if err == nil || !strings.Contains(err.Error(), tt.want) || !strings.Contains(err.Error(), `letter "moved", locale en`) || len(err.Error()) > 1000 {
 			t.Errorf("%s: %.300v, want an error with %q", tt.name, err, tt.want)
 		}
@@ -119,7 +119,7 @@ func TestBodyRefusals(t *testing.T) {
 	for _, missing := range []string{"name", "departs", "rows", "stops", "url"} {
 		data := movedData()
 		delete(data, missing)
-		if err := set.Check("moved", language.German, data); !errors.Is(err, letter.ErrMissing) || !strings.Contains(err.Error(), `"`+missing+`"`) {
+		if err := set.Check("moved", language.German, data); !errors.Is(err, render.ErrMissing) || !strings.Contains(err.Error(), `"`+missing+`"`) {
 			t.Errorf("without %s: %v", missing, err)
 		}
 	}
@@ -176,11 +176,11 @@ func TestKind(t *testing.T) {
 }
 
 func TestWriter(t *testing.T) {
-	for want, w := range map[string]letter.Writer{
-		"is no colour":  {Colours: letter.Colours{Accent: "teal"}},
-		"is no colour;": {Colours: letter.Colours{Ink: "#12345"}},
-		"contrast of":   {Colours: letter.Colours{Accent: "#cccccc"}},
-		"ink on sheet":  {Colours: letter.Colours{Ink: "#777788", Sheet: "#dddddd"}},
+	for want, w := range map[string]render.Writer{
+		"is no colour":  {Colours: render.Colours{Accent: "teal"}},
+		"is no colour;": {Colours: render.Colours{Ink: "#12345"}},
+		"contrast of":   {Colours: render.Colours{Accent: "#cccccc"}},
+		"ink on sheet":  {Colours: render.Colours{Ink: "#777788", Sheet: "#dddddd"}},
 		"https URL":     {Mark: "http://ferry.example/mark.png"},
 		"nor the cid:":  {Mark: "javascript:alert(1)"},
 	} {
@@ -188,12 +188,12 @@ func TestWriter(t *testing.T) {
 			t.Errorf("%+v: %v, want an error with %q", w, err, want)
 		}
 	}
-	if r := letter.Contrast("#000", "#ffffff"); r != 21 {
+	if r := render.Contrast("#000", "#ffffff"); r != 21 {
 		t.Errorf("black on white has %v, want 21", r)
 	}
-	got, err := defaults(t).Render(func() letter.Request {
+	got, err := defaults(t).Render(func() render.Request {
 		r := confirm("ar", "Mara")
-		r.Writer = writer(letter.Writer{Name: "Ferry", Mark: "cid:mark", Colours: letter.Colours{Accent: "#7a1f3d"}})
+		r.Writer = writer(render.Writer{Name: "Ferry", Mark: "cid:mark", Colours: render.Colours{Accent: "#7a1f3d"}})
 		return r
 	}())
 	if err != nil || !strings.Contains(got.HTML, `src="cid:mark"`) || !strings.Contains(got.HTML, "background:#7a1f3d") || !strings.Contains(got.HTML, `dir="rtl"`) || strings.Contains(got.HTML, "ZgotmplZ") {

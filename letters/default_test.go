@@ -10,29 +10,29 @@ import (
 	"golang.org/x/net/html"
 	"golang.org/x/text/language"
 
-	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/internal/core/render"
 )
 
-func defaults(tb testing.TB) *letter.Set {
+func defaults(tb testing.TB) *render.Set {
 	tb.Helper()
 	set, err := Default()
 	if err != nil {
 		tb.Fatal(err)
 	}
-	return set
+	return render.Of(set)
 }
 
-func confirm(locale string, name string) letter.Request {
-	return letter.Request{
+func confirm(locale string, name string) render.Request {
+	return render.Request{
 		Letter: "confirm", Locale: language.MustParse(locale), Data: map[string]any{"name": name},
-		Proof: letter.Proof{Link: "https://ferry.example/confirm?t=e30.e30.x", LinkLife: 24 * time.Hour,
+		Proof: render.Proof{Link: "https://ferry.example/confirm?t=e30.e30.x", LinkLife: 24 * time.Hour,
 			Code: "482 913", CodeLife: 10 * time.Minute},
-		Writer: writer(letter.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/", Imprint: "Quay 1\nTern Isle"}),
+		Writer: writer(render.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/", Imprint: "Quay 1\nTern Isle"}),
 	}
 }
 
 // writer returns w with its default colours.
-func writer(w letter.Writer) letter.Writer {
+func writer(w render.Writer) render.Writer {
 	w, err := w.Check()
 	if err != nil {
 		panic(err)
@@ -94,7 +94,7 @@ func TestPartsLeaveNoGap(t *testing.T) {
 	if !strings.HasPrefix(got.Text, "Hello,\n") {
 		t.Errorf("an empty name leaves a gap: %.20q", got.Text)
 	}
-	r = letter.Request{Letter: "trial", Locale: language.English, Writer: writer(letter.Writer{Name: "Tern Isle Ferry"})}
+	r = render.Request{Letter: "trial", Locale: language.English, Writer: writer(render.Writer{Name: "Tern Isle Ferry"})}
 	if got, err = defaults(t).Render(r); err != nil || strings.Contains(got.HTML, "<a ") || strings.Contains(got.Text, "\n\n\n") {
 		t.Errorf("a letter without proof: %v\n%s", err, got.Text)
 	}
@@ -105,10 +105,10 @@ func TestMissingValueIsNamed(t *testing.T) {
 	delete(r.Data, "name")
 	_, err := defaults(t).Render(r)
 	want := `letter "confirm", locale de: the value "name" is missing`
-	if !errors.Is(err, letter.ErrMissing) || !strings.Contains(err.Error(), want) {
+	if !errors.Is(err, render.ErrMissing) || !strings.Contains(err.Error(), want) {
 		t.Errorf("Render = %v, want %q", err, want)
 	}
-	if err := defaults(t).Check("confrim", language.English, nil); !errors.Is(err, letter.ErrMissing) {
+	if err := defaults(t).Check("confrim", language.English, nil); !errors.Is(err, render.ErrMissing) {
 		t.Errorf("an unknown letter: %v", err)
 	}
 }

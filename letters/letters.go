@@ -1,5 +1,4 @@
-// Package letters holds the default letters and reads sets of letters from files. What becomes of
-// them is the business of package core/letter.
+// Package letters holds the default letters and reads sets of letters from files. [Load] is the function to read first.
 //
 // A set is a folder of
 //
@@ -27,7 +26,8 @@ import (
 	"github.com/BurntSushi/toml"
 	"golang.org/x/text/language"
 
-	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/letter"
 )
 
 //go:embed default
@@ -50,34 +50,47 @@ func Load(fsys fs.FS, fallback string) (*letter.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := builder{catalogs: make(map[string]*letter.Catalog), kinds: make(map[string]letter.Kind), bodies: make(map[string]letter.Body)}
+	b := builder{catalogs: make(map[string]*render.Catalog), kinds: make(map[string]render.Kind), bodies: make(map[string]render.Body)}
+	own := 0 // files read before the layer of fsys
 	for _, layer := range []fs.FS{base, fsys} {
 		if layer == nil {
 			continue
 		}
+		own = b.read
 		if err := b.add(layer); err != nil {
 			return nil, err
 		}
+	}
+	if fsys != nil && b.read == own {
+		return nil, errors.New("letters: the folder has no letter: no catalog such as en.toml, no letters.toml, no layout and no body; " +
+			"leave it out for the default letters")
 	}
 	first := b.catalogs[fallback]
 	if first == nil {
 		return nil, fmt.Errorf("letters: the fallback catalog %s.toml: %w", fallback, fs.ErrNotExist)
 	}
-	src := letter.Source{Layout: b.layout, Kinds: b.kinds, Bodies: b.bodies, Catalogs: []letter.Catalog{*first}}
+	src := render.Source{Layout: b.layout, Kinds: b.kinds, Bodies: b.bodies, Catalogs: []render.Catalog{*first}}
 	for _, name := range slices.Sorted(maps.Keys(b.catalogs)) {
 		if name != fallback {
 			src.Catalogs = append(src.Catalogs, *b.catalogs[name])
 		}
 	}
-	return letter.NewSet(src)
+	set, err := render.NewSet(src)
+	if err != nil {
+		return nil, err
+	}
+	public := new(letter.Set)
+	render.Publish(public, set)
+	return public, nil
 }
 
 // A builder gathers a set from layers of files, later ones over earlier ones.
 type builder struct {
-	layout   letter.Layout
-	catalogs map[string]*letter.Catalog
-	kinds    map[string]letter.Kind
-	bodies   map[string]letter.Body
+	read     int // files of letters
+	layout   render.Layout
+	catalogs map[string]*render.Catalog
+	kinds    map[string]render.Kind
+	bodies   map[string]render.Body
 }
 
 func (b *builder) add(fsys fs.FS) error {
@@ -98,6 +111,9 @@ func (b *builder) add(fsys fs.FS) error {
 
 func (b *builder) file(fsys fs.FS, name string) error {
 	stem, ext := strings.TrimSuffix(name, path.Ext(name)), path.Ext(name)
+	if ext == ".toml" || ext == ".txt" || ext == ".html" {
+		b.read++
+	}
 	switch {
 	case name == "letters.toml":
 		return b.readKinds(fsys)
@@ -164,14 +180,14 @@ func (b *builder) readKinds(fsys fs.FS) error {
 				return fmt.Errorf("%s.life: %q is no duration; write it as 30m or 6h", name, k.Life)
 			}
 		}
-		b.kinds[name] = letter.Kind{Life: life, Lane: k.Lane, Category: k.Category, From: k.From, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
+		b.kinds[name] = render.Kind{Life: life, Lane: k.Lane, Category: k.Category, From: k.From, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
 	}
 	return nil
 }
 
 // A catalogFile is what a catalog holds in TOML.
 type catalogFile struct {
-	Units    map[string]letter.Forms `toml:"units"`
+	Units    map[string]render.Forms `toml:"units"`
 	Calendar struct {
 		Months   []string `toml:"months"`
 		Weekdays []string `toml:"weekdays"`
@@ -203,15 +219,15 @@ func (b *builder) readCatalog(fsys fs.FS, locale string) error {
 	}
 	cat := b.catalogs[locale]
 	if cat == nil {
-		cat = &letter.Catalog{Locale: tag, Letters: make(map[string]letter.Parts), Units: make(map[string]letter.Forms)}
+		cat = &render.Catalog{Locale: tag, Letters: make(map[string]render.Parts), Units: make(map[string]render.Forms)}
 		b.catalogs[locale] = cat
 	}
 	maps.Copy(cat.Units, f.Units)
 	if f.Calendar.Date != "" {
-		cat.Calendar = letter.Calendar(f.Calendar)
+		cat.Calendar = render.Calendar(f.Calendar)
 	}
 	for name, p := range f.Letter {
-		cat.Letters[name] = letter.Parts(p)
+		cat.Letters[name] = render.Parts(p)
 	}
 	return nil
 }

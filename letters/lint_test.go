@@ -5,11 +5,11 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"github.com/illumicode/illumicode/core/letter"
+	"github.com/illumicode/illumicode/internal/core/render"
 )
 
 func TestDefaultLettersLint(t *testing.T) {
-	w := writer(letter.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/"})
+	w := writer(render.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/"})
 	for _, f := range defaults(t).Lint(w, "https://ferry.example") {
 		t.Errorf("%+v", f)
 	}
@@ -30,25 +30,25 @@ func TestLintFinds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := set.Lint(writer(letter.Writer{Name: "Ferry"}), "https://ferry.example")
+	found := render.Of(set).Lint(writer(render.Writer{Name: "Ferry"}), "https://ferry.example")
 	for _, want := range []struct {
 		locale string
-		level  letter.Level
+		level  render.Level
 		what   string
 	}{
-		{"en", letter.Advice, "the subject shouts"},
-		{"en", letter.Advice, "many readers cut it"},
-		{"en", letter.Advice, `"who" has no sample`},
-		{"en", letter.Fault, "a contrast of 2.8"},
-		{"en", letter.Fault, "no alt text"},
-		{"en", letter.Fault, "/pier is relative"},
-		{"en", letter.Advice, "elsewhere.example leaves the site"},
-		{"en", letter.Advice, "is not https"},
-		{"en", letter.Fault, "<script>"},
-		{"en", letter.Fault, "readers cut letters"},
-		{"de", letter.Advice, "closing is missing in this locale"},
-		{"de", letter.Advice, "units.knot is missing in this locale"},
-		{"fr", letter.Advice, "subject is missing in this locale"},
+		{"en", render.Advice, "the subject shouts"},
+		{"en", render.Advice, "many readers cut it"},
+		{"en", render.Advice, `"who" has no sample`},
+		{"en", render.Fault, "a contrast of 2.8"},
+		{"en", render.Fault, "no alt text"},
+		{"en", render.Fault, "/pier is relative"},
+		{"en", render.Advice, "elsewhere.example leaves the site"},
+		{"en", render.Advice, "is not https"},
+		{"en", render.Fault, "<script>"},
+		{"en", render.Fault, "readers cut letters"},
+		{"de", render.Advice, "closing is missing in this locale"},
+		{"de", render.Advice, "units.knot is missing in this locale"},
+		{"fr", render.Advice, "subject is missing in this locale"},
 	} {
 		ok := false
 		for _, f := range found {
@@ -71,14 +71,14 @@ func FuzzCatalog(f *testing.F) {
 		f.Add(string(raw))
 	}
 	f.Add("[letter.x]\nsubject = \"{{.a}} {{plural \\\"minute\\\" .b}}\"\ninstruction = \"{{range .c}}{{.}}{{end}}\"\n")
-	w := writer(letter.Writer{Name: "Ferry"})
+	w := writer(render.Writer{Name: "Ferry"})
 	f.Fuzz(func(t *testing.T, catalog string) {
 		set, err := Load(fstest.MapFS{"en.toml": {Data: []byte(catalog)}}, "en")
 		if err != nil {
 			return
 		}
 		for _, name := range set.Names() {
-			r, err := set.Render(set.Sample(name, set.Locale("en"), w, "https://ferry.example"))
+			r, err := render.Of(set).Render(render.Of(set).Sample(name, render.Of(set).Locale("en"), w, "https://ferry.example"))
 			if err == nil && (r.Subject == "" || strings.ContainsAny(r.Subject, "\r\n")) {
 				t.Errorf("letter %q has the subject %q", name, r.Subject)
 			}

@@ -1,8 +1,7 @@
 // Package metrics shows what workers do to Prometheus, and whether a process is healthy. [New] makes
-// an observer for outbox.Config and a handler for the figures.
+// an observer for illumicode.Config and a handler for the figures.
 //
-// Counts of what waits are taken by a sampler every outbox.SampleEvery: a scrape reads memory, and
-// costs nothing however much waits.
+// A worker counts what waits every fifteen seconds. A scrape reads memory, and costs nothing however much waits.
 package metrics
 
 import (
@@ -15,13 +14,12 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"github.com/illumicode/illumicode/core/report"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/outbox"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
-// A Metrics is an [outbox.Observer] and the figures it keeps. It is safe for concurrent use.
+// A Metrics is an [illumicode.Observer] and the figures it keeps. It is safe for concurrent use.
 type Metrics struct {
 	registry *prometheus.Registry
 	attempts *prometheus.HistogramVec
@@ -37,7 +35,7 @@ type Metrics struct {
 	mu sync.Mutex // held while a sample is shown
 }
 
-var _ outbox.Observer = (*Metrics)(nil)
+var _ delivery.Observer = (*Metrics)(nil)
 
 // New returns metrics in a registry of their own.
 func New() *Metrics {
@@ -70,72 +68,58 @@ func New() *Metrics {
 // Registry returns the registry, to be gathered with others.
 func (m *Metrics) Registry() *prometheus.Registry { return m.registry }
 
-// Attempted implements [outbox.Observer].
-func (m *Metrics) Attempted(lane store.Lane, provider string, class retry.Class, took time.Duration) {
-	m.attempts.WithLabelValues(string(lane), provider, string(class)).Observe(took.Seconds())
-}
-
-// Ended implements [outbox.Observer].
-func (m *Metrics) Ended(lane store.Lane, state store.State) {
-	m.ended.WithLabelValues(string(lane), string(state)).Inc()
-}
-
-// Claimed implements [outbox.Observer].
-func (m *Metrics) Claimed(lane store.Lane, n int) {
-	m.claimed.WithLabelValues(string(lane)).Add(float64(n))
-}
-
-// Woken implements [outbox.Observer].
-func (m *Metrics) Woken() { m.woken.Inc() }
-
-// Judged implements illumicode.LimitWatcher.
-func (m *Metrics) Judged(rule string, refused, noted bool) {
-	verdict := "admitted"
-	switch {
-	case noted:
-		verdict = "noted"
-	case refused:
-		verdict = "refused"
+// Observe implements [illumicode.Observer].
+func (m *Metrics) Observe(o delivery.Observation) {
+	switch o.What {
+	case "attempted":
+		m.attempts.WithLabelValues(string(o.Lane), o.Provider, string(o.Class)).Observe(o.Took.Seconds())
+	case "ended":
+		m.ended.WithLabelValues(string(o.Lane), o.State).Inc()
+	case "claimed":
+		m.claimed.WithLabelValues(string(o.Lane)).Add(float64(o.N))
+	case "woken":
+		m.woken.Inc()
+	case "admitted", "refused", "noted":
+		m.judged.WithLabelValues(o.Rule, o.What).Inc()
+	case "came back":
+		m.back.WithLabelValues(o.Source, o.Kind).Inc()
+	case "sampled":
+		m.show(o)
 	}
-	m.judged.WithLabelValues(rule, verdict).Inc()
 }
 
-// CameBack implements illumicode.FeedbackWatcher.
-func (m *Metrics) CameBack(source string, kind report.Kind) {
-	m.back.WithLabelValues(source, string(kind)).Inc()
-}
-
-// Sampled implements [outbox.Observer].
-func (m *Metrics) Sampled(loads []store.Load, at time.Time) {
+// show puts a sample in place of the one before.
+func (m *Metrics) show(s delivery.Observation) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.waiting.Reset()
-	for _, lane := range store.Lanes {
+	for _, lane := range []delivery.Lane{delivery.Urgent, delivery.Normal, delivery.Bulk} {
 		m.oldest.WithLabelValues(string(lane)).Set(0)
-		for _, state := range []store.State{store.Held, store.Waiting, store.Claimed} {
-			m.waiting.WithLabelValues(string(lane), string(state)).Set(0)
+		for _, state := range []string{"held", "waiting", "claimed"} {
+			m.waiting.WithLabelValues(string(lane), state).Set(0)
 		}
 	}
-	for _, l := range loads {
-		m.waiting.WithLabelValues(string(l.Lane), string(l.State)).Set(float64(l.Count))
-		if l.State == store.Waiting && at.After(l.Oldest) {
-			m.oldest.WithLabelValues(string(l.Lane)).Set(at.Sub(l.Oldest).Seconds())
+	for _, l := range s.Loads {
+		m.waiting.WithLabelValues(string(l.Lane), l.State).Set(float64(l.Count))
+		if l.State == "waiting" && s.At.After(l.Oldest) {
+			m.oldest.WithLabelValues(string(l.Lane)).Set(s.At.Sub(l.Oldest).Seconds())
 		}
 	}
-	m.sampled.Set(float64(at.UnixMilli()) / 1000)
+	m.sampled.Set(float64(s.At.UnixMilli()) / 1000)
 }
 
 // Handler serves /metrics, /healthz, which says that the process lives, and /readyz, which says
 // whether the database answers, with 503 if not, and whether somebody works. It is for a listener
 // that the public cannot reach.
-func (m *Metrics) Handler(st *store.Store, now func() time.Time) http.Handler {
+func (m *Metrics) Handler(svc *illumicode.Service) http.Handler {
+	p := flow.Of(svc)
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	mux.HandleFunc("GET /readyz", func(w http.ResponseWriter, r *http.Request) {
 		ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
 		defer cancel()
-		nobody, err := st.NobodyWorks(ctx, now())
+		nobody, err := p.Store.NobodyWorks(ctx, p.Now())
 		switch {
 		case err != nil:
 			w.WriteHeader(http.StatusServiceUnavailable)

@@ -8,15 +8,15 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/metrics"
-	"github.com/illumicode/illumicode/store"
 )
 
 // A worker's figures are those of what it did; a scrape and the probes say so.
 func TestFigures(t *testing.T) {
 	m := metrics.New()
-	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Outbox.Observer = m })
+	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Observer = m })
 	for _, to := range []string{"mara@ternisle.example", "jens@ternisle.example"} {
 		if _, err := k.Service.Notify(t.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: to}}); err != nil {
 			t.Fatal(err)
@@ -26,7 +26,7 @@ func TestFigures(t *testing.T) {
 	now := k.Clock.Now()
 	at := func(path string) (string, int) {
 		w := httptest.NewRecorder()
-		m.Handler(k.Service.Store(), k.Clock.Now).ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+		m.Handler(k.Service).ServeHTTP(w, httptest.NewRequest("GET", path, nil))
 		body, _ := io.ReadAll(w.Body)
 		return string(body), w.Code
 	}
@@ -37,8 +37,8 @@ func TestFigures(t *testing.T) {
 	}
 	var body string
 	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		m.Sampled([]store.Load{{Lane: store.Bulk, State: store.Waiting, Count: 40, Oldest: now.Add(-3 * time.Second)}}, now) // the worker samples too
-		if body, _ = at("/metrics"); strings.Contains(body, want[2]) {                                                       // recorded a moment after it has arrived
+		m.Observe(delivery.Observation{What: "sampled", At: now, Loads: []delivery.Load{{Lane: delivery.Bulk, State: "waiting", Count: 40, Oldest: now.Add(-3 * time.Second)}}}) // the worker samples too
+		if body, _ = at("/metrics"); strings.Contains(body, want[2]) {                                                                                                           // recorded a moment after it has arrived
 			break
 		}
 	}

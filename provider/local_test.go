@@ -11,13 +11,14 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/internal/core/compose"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
 	"github.com/illumicode/illumicode/provider/discard"
 	"github.com/illumicode/illumicode/provider/file"
 	"github.com/illumicode/illumicode/provider/providertest"
 	"github.com/illumicode/illumicode/provider/sendmail"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // The providers that need no server keep the contract.
@@ -95,7 +96,7 @@ func program(t *testing.T, dir, script string) *sendmail.Provider {
 
 func letter(to string) provider.Handover {
 	return provider.Handover{ID: "d-1", Envelope: provider.Envelope{From: "crew@ternisle.example", To: to},
-		Message: provider.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil }}
+		Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil }}
 }
 
 // What the exit codes of sysexits.h mean.

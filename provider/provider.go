@@ -32,7 +32,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A Provider is one way out. Its methods are called concurrently.

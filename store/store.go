@@ -1,481 +1,59 @@
+// Package store names an open database with the tables of Illumicode in it. Packages store/sqlite and store/postgres
+// open one; [Store] is the type to read first.
 package store
 
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
-	"slices"
-	"strings"
-	"sync"
 	"time"
+
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
-// What callers can tell apart. [Dialect.Explain] adds the words and the remedy.
-var (
-	ErrNotFound    = errors.New("store: no such row")
-	ErrFenced      = errors.New("store: the claim was lost to another worker")
-	ErrNotMigrated = errors.New("store: the tables are missing or older than this program; run `illumicode migrate` or call Store.Migrate")
-	ErrDatabase    = errors.New("store: the database")                           // matches whatever the database itself refused or failed at
-	ErrData        = errors.New("store: a value that this database cannot keep") // and this besides, if the fault is a value's
-	ErrNewer       = errors.New("store: the tables were made by a newer version of this program; deploy that version here too")
-)
+// inside lets the other packages of this module reach the queries.
+type inside = rows.HeldStore
 
-// A Dialect is what differs between databases.
-type Dialect struct {
-	Name string
+// A Store is an open database. It is safe for concurrent use. The zero Store has no database.
+type Store struct{ inside }
 
-	// Explain returns err with a remedy where the database's own words need one, else err.
-	Explain func(err error) error
+// ErrVersion means that the tables are missing, or were made by an older or a newer version of this program. The text
+// of the error says what to do.
+var ErrVersion = rows.ErrVersion
 
-	// OneWriter says that the database takes one writing transaction at a time. The store then
-	// queues its own, instead of letting them poll each other's lock.
-	OneWriter bool
-
-	// Warnings are conditions the operator should know of, found when the database was opened.
-	Warnings []string
-
-	// Rewrite turns a query of this package into the database's own words. The package writes "?"
-	// for parameters, COMMIT_SOON for something true that makes the commit wait for no disk, BY_INDEX for
-	// something true that does as ByIndex, FOR UPDATE and SKIP LOCKED where rows are to be locked, json_each(?)
-	// for a list, BLOB and SERIAL_KEY for types. Nil leaves it as it is.
-	Rewrite func(query string) string
-
-	// Clock asks for the database's clock in Unix milliseconds; empty where it is this machine's.
-	Clock string
-
-	// Announce tells listeners in other processes that something is due; empty for none.
-	Announce string
-
-	// Listen calls wake whenever something was announced, until ctx ends or the error that it
-	// returns; nil where nothing is announced.
-	Listen func(ctx context.Context, wake func()) error
-
-	// Together says that one statement can hold several writes (WITH … AS (INSERT …)): a round trip
-	// to the server instead of one for each.
-	Together bool
-
-	// Unprepared says that the connection has no memory for prepared queries, as behind a pooler that gives
-	// it to others between transactions.
-	Unprepared bool
-
-	// Pipeline runs statements as one transaction in one round trip, or returns [ErrNoPipeline]. Nil where there
-	// is no trip to spare.
-	Pipeline func(ctx context.Context, db *sql.DB, all []Statement) error
-
-	// ByIndex, before another statement of the same transaction, has the planner take the index that the
-	// statement is made for, whatever it knows of the table by then; empty where it always does.
-	ByIndex string
-
-	// Soon makes the commits of a connection wait for no disk, until Lasting does the opposite;
-	// SoonInside does it for the transaction it runs in. All three may be empty.
-	Soon, Lasting, SoonInside string
-
-	// Columns asks for table and column of everything textual in tables named illumicode_….
-	Columns string
-
-	// Lock makes one migration wait for another; empty where every transaction does.
-	Lock string
-}
-
-// A Store is an open database with the tables of Illumicode in it. It is safe for concurrent
-// use. Use [New]: the zero Store has no database.
-type Store struct {
-	db      *sql.DB
-	dialect Dialect
-	owned   bool
-	writer  chan struct{} // holds a token while one of the store's own writes runs; nil without OneWriter
-
-	mu    sync.RWMutex // guards stmts
-	stmts map[string]*sql.Stmt
-}
-
-// New returns a store on db. If owned, Close closes db too. Applications use store/sqlite.
-func New(db *sql.DB, d Dialect, owned bool) *Store {
-	s := &Store{db: db, dialect: d, owned: owned, stmts: make(map[string]*sql.Stmt)}
-	if d.OneWriter {
-		s.writer = make(chan struct{}, 1)
-	}
-	return s
-}
-
-// DB returns the database, for the application's own transactions on it.
-func (s *Store) DB() *sql.DB { return s.db }
-
-// Warnings returns what the operator should know about how the database was opened.
-func (s *Store) Warnings() []string { return s.dialect.Warnings }
-
-// Close releases the prepared statements, and the database if the store opened it.
-func (s *Store) Close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, st := range s.stmts {
-		st.Close()
-	}
-	clear(s.stmts)
-	if s.owned {
-		return s.db.Close()
-	}
-	return nil
-}
-
-// queries lists every query of the package, so that Ready can prepare them all.
-var queries []string
-
-// q declares a query.
-func q(text string) string {
-	queries = append(queries, text)
-	return text
-}
-
-// A group is statements that do not depend on each other.
-type group struct {
-	parts  []string
-	joined string // all of them as one, for databases that can
-}
-
-var groups []group
-
-// together declares statements that [Tx.all] runs, as one where the database can.
-func together(parts ...string) *group {
-	g := group{parts: parts}
-	var b strings.Builder
-	for i, part := range parts[:len(parts)-1] {
-		sep := ", "
-		if i == 0 {
-			sep = "WITH "
-		}
-		fmt.Fprintf(&b, "%sstep%d AS (%s)", sep, i, part)
-	}
-	g.joined = b.String() + " " + parts[len(parts)-1]
-	groups = append(groups, g)
-	return &g
-}
-
-// all runs a group with the arguments of each part.
-func (t Tx) all(ctx context.Context, g *group, args ...[]any) error {
-	if t.s.dialect.Together {
-		_, err := t.exec(ctx, g.joined, slices.Concat(args...)...)
-		return err
-	}
-	for i, part := range g.parts {
-		if _, err := t.exec(ctx, part, args[i]...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Ready checks that the tables are those of this version and prepares every query, where queries are
-// prepared: inside a caller's transaction no further connection may be asked for, as the pool may have only one.
-// The error matches [ErrNotMigrated] or [ErrNewer] where that is the cause.
-func (s *Store) Ready(ctx context.Context) error {
-	if err := s.checkVersion(ctx); err != nil {
-		return err
-	}
-	if s.dialect.Unprepared {
-		return nil
-	}
-	all := slices.Clone(queries)
-	for _, g := range groups {
-		if s.dialect.Together {
-			all = append(all, g.joined)
-		} else {
-			all = append(all, g.parts...)
-		}
-	}
-	for _, text := range all {
-		if _, err := s.prepare(ctx, text); err != nil {
-			return fmt.Errorf("store: %w in query %q", s.explain(err), text)
-		}
-	}
-	return nil
-}
-
-func (s *Store) prepare(ctx context.Context, text string) (*sql.Stmt, error) {
-	s.mu.RLock()
-	st := s.stmts[text]
-	s.mu.RUnlock()
-	if st != nil {
-		return st, nil
-	}
-	st, err := s.db.PrepareContext(ctx, s.Words(text))
-	if err != nil {
-		return nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if other := s.stmts[text]; other != nil {
-		st.Close()
-		return other, nil
-	}
-	s.stmts[text] = st
-	return st, nil
-}
-
-// Words returns a query of this package in the database's own words.
-func (s *Store) Words(text string) string {
-	if s.dialect.Rewrite == nil {
-		return text
-	}
-	return s.dialect.Rewrite(text)
-}
-
-func (s *Store) explain(err error) error {
-	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	if errors.Is(err, ErrDatabase) {
-		return err
-	}
-	return &databaseError{s.dialect.Explain(err)}
-}
-
-// A databaseError is an error of the database, in its own words.
-type databaseError struct{ error }
-
-func (e *databaseError) Unwrap() error        { return e.error }
-func (e *databaseError) Is(target error) bool { return target == ErrDatabase }
-
-// A Tx is a transaction in which the store's writes can be made: the caller's own, through
-// [Store.In], or one of the store's, through [Store.Write].
-type Tx struct {
-	s  *Store
-	by Runner
-}
-
-// In returns tx as a transaction of this store. The caller commits or rolls back.
-func (s *Store) In(tx *sql.Tx) Tx { return Tx{s: s, by: sqlRunner{s: s, tx: tx}} }
-
-// Through returns a transaction that a driver's own package runs.
-func (s *Store) Through(r Runner) Tx { return Tx{s: s, by: r} }
-
-// A Runner runs the store's queries in a transaction: database/sql's, or a driver's own. Queries
-// come in the store's words; see [Store.Words].
-type Runner interface {
-	Exec(ctx context.Context, query string, args ...any) (changed int64, err error)
-	Query(ctx context.Context, query string, args ...any) (Rows, error)
-}
-
-// Rows are what a query returns, as *sql.Rows are.
-type Rows interface {
-	Next() bool
-	Scan(dest ...any) error
-	Err() error
-	Close() error
-}
-
-// A sqlRunner runs queries through database/sql.
-type sqlRunner struct {
-	s  *Store
-	tx *sql.Tx // nil where each query is a transaction of its own
-}
-
-// A statement is a query with its words, prepared or not.
-type statement interface {
-	ExecContext(ctx context.Context, args ...any) (sql.Result, error)
-	QueryContext(ctx context.Context, args ...any) (*sql.Rows, error)
-}
-
-// A spelled statement is not prepared.
-type spelled struct {
-	by interface { // *sql.DB or *sql.Tx
-		ExecContext(ctx context.Context, words string, args ...any) (sql.Result, error)
-		QueryContext(ctx context.Context, words string, args ...any) (*sql.Rows, error)
-	}
-	words string
-}
-
-func (s spelled) ExecContext(ctx context.Context, args ...any) (sql.Result, error) {
-	return s.by.ExecContext(ctx, s.words, args...)
-}
-
-func (s spelled) QueryContext(ctx context.Context, args ...any) (*sql.Rows, error) {
-	return s.by.QueryContext(ctx, s.words, args...)
-}
-
-func (r sqlRunner) statement(ctx context.Context, query string) (statement, error) {
-	switch {
-	case r.s.dialect.Unprepared && r.tx == nil:
-		return spelled{r.s.db, r.s.Words(query)}, nil
-	case r.s.dialect.Unprepared:
-		return spelled{r.tx, r.s.Words(query)}, nil
-	}
-	st, err := r.s.prepare(ctx, query)
-	if err != nil || r.tx == nil {
-		return st, err
-	}
-	return r.tx.StmtContext(ctx, st), nil
-}
-
-func (r sqlRunner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
-	st, err := r.statement(ctx, query)
-	if err != nil {
-		return 0, err
-	}
-	result, err := st.ExecContext(ctx, args...)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected()
-}
-
-func (r sqlRunner) Query(ctx context.Context, query string, args ...any) (Rows, error) {
-	st, err := r.statement(ctx, query)
-	if err != nil {
-		return nil, err
-	}
-	return st.QueryContext(ctx, args...)
-}
-
-// lock waits until the store may write, and returns what ends its turn.
-func (s *Store) lock(ctx context.Context) (unlock func(), err error) {
-	if s.writer == nil {
-		return func() {}, nil
-	}
-	select {
-	case s.writer <- struct{}{}:
-		return func() { <-s.writer }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-}
-
-// Turn waits until the store's own writes let another one go, where the database takes one at a time, and
-// returns what ends it: writers that queue are faster than those that poll the database's lock.
-func (s *Store) Turn(ctx context.Context) (end func(), err error) { return s.lock(ctx) }
-
-// Write runs fn in a transaction of the store's own and commits it if fn returns nil. fn must
-// write before it reads.
-func (s *Store) Write(ctx context.Context, fn func(Tx) error) error {
-	unlock, err := s.lock(ctx)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return s.explain(err)
-	}
-	defer tx.Rollback() // after a commit it does nothing
-	if err := fn(s.In(tx)); err != nil {
-		return err
-	}
-	return s.explain(tx.Commit())
-}
-
-var (
-	savepoint = q(`SAVEPOINT illumicode`)
-	release   = q(`RELEASE SAVEPOINT illumicode`)
-	undo      = q(`ROLLBACK TO SAVEPOINT illumicode`)
-)
-
-// Nested runs fn and, if it returns an error, undoes what fn wrote and nothing else. The transaction
-// can go on.
-func (t Tx) Nested(ctx context.Context, fn func() error) error {
-	if _, err := t.exec(ctx, savepoint); err != nil {
-		return err
-	}
-	err := fn()
-	end := release
-	if err != nil {
-		end = undo
-	}
-	if _, endErr := t.exec(ctx, end); endErr != nil && err == nil {
-		err = endErr
-	}
+// Migrate creates the tables, or upgrades them to this version, in one transaction: all or nothing. Several processes
+// may call it at once; one does the work.
+func (s *Store) Migrate(ctx context.Context) error {
+	_, err := rows.Of(s).Migrate(ctx, time.Now())
 	return err
 }
 
-// exec runs a query and returns how many rows it changed.
-func (t Tx) exec(ctx context.Context, text string, args ...any) (int64, error) {
-	n, err := t.by.Exec(ctx, text, args...)
-	return n, t.s.explain(err)
+// DB returns the database, for the application's own transactions on it.
+func (s *Store) DB() *sql.DB { return rows.Of(s).DB() }
+
+// Close releases what the store holds, and the database if the store opened it.
+func (s *Store) Close() error { return rows.Of(s).Close() }
+
+// A Runner runs queries in the transaction of a mapper, as *sql.Tx does. Queries come in the words of the database that
+// the store is on, with its own placeholders ($1 on PostgreSQL, ? on SQLite). Errors are returned as the driver has them.
+type Runner interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-func (t Tx) query(ctx context.Context, text string, args ...any) (Rows, error) {
-	rows, err := t.by.Query(ctx, text, args...)
-	return rows, t.s.explain(err)
-}
+// insideHandle lets the other packages of this module reach the transaction.
+type insideHandle = rows.HeldHandle
 
-// alone returns what runs each query as a transaction of its own.
-func (s *Store) alone() Tx { return Tx{s: s, by: sqlRunner{s: s}} }
+// A Handle is a transaction of the application's that is not of database/sql. The zero Handle is none.
+type Handle struct{ insideHandle }
 
-// exec runs one query as a transaction of its own.
-func (s *Store) exec(ctx context.Context, text string, args ...any) (int64, error) {
-	unlock, err := s.lock(ctx)
-	if err != nil {
-		return 0, err
+// Adapt returns a handle on the transaction own of a mapper, in which r runs queries on the database of st. own is what
+// illumicode.Own gives back.
+func Adapt(st *Store, own any, r Runner) Handle {
+	if st == nil || own == nil || r == nil {
+		panic(fmt.Sprintf("store: Adapt needs a store, a transaction and what runs queries in it, and got %T, %T and %T", st, own, r))
 	}
-	defer unlock()
-	return s.alone().exec(ctx, text, args...)
-}
-
-// change runs one writing query that returns rows, as a transaction of its own.
-func change[T any](ctx context.Context, s *Store, scan func(scanner) (T, error), text string, args ...any) ([]T, error) {
-	unlock, err := s.lock(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	rows, err := s.query(ctx, text, args...)
-	return collect(s, rows, err, scan)
-}
-
-func (s *Store) query(ctx context.Context, text string, args ...any) (Rows, error) {
-	return s.alone().query(ctx, text, args...)
-}
-
-// collect scans every row with scan and closes rows.
-func collect[T any](s *Store, rows Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []T
-	for rows.Next() {
-		v, err := scan(rows)
-		if err != nil {
-			return nil, s.explain(err)
-		}
-		out = append(out, v)
-	}
-	return out, s.explain(rows.Err())
-}
-
-// one returns the only row, or [ErrNotFound].
-func one[T any](s *Store, rows Rows, err error, scan func(scanner) (T, error)) (T, error) {
-	all, err := collect(s, rows, err, scan)
-	return only(all, err)
-}
-
-// only returns the first of all, or [ErrNotFound] if there is none.
-func only[T any](all []T, err error) (T, error) {
-	if err == nil && len(all) == 0 {
-		err = ErrNotFound
-	}
-	if err != nil {
-		var zero T
-		return zero, err
-	}
-	return all[0], nil
-}
-
-// A scanner is a row: *sql.Rows or *sql.Row.
-type scanner interface{ Scan(dest ...any) error }
-
-// millis returns t as the schema keeps instants: Unix milliseconds, 0 for the zero time.
-func millis(t time.Time) int64 {
-	if t.IsZero() {
-		return 0
-	}
-	return t.UnixMilli()
-}
-
-// instant is the inverse of millis.
-func instant(ms int64) time.Time {
-	if ms == 0 {
-		return time.Time{}
-	}
-	return time.UnixMilli(ms).UTC()
+	var h Handle
+	rows.PublishHandle(&h, own, rows.Adapted(rows.Of(st), r))
+	return h
 }

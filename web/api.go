@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 // API serves the flows as JSON, for an application that runs elsewhere. Calls that name a subject or
@@ -39,9 +40,17 @@ type APIOptions struct {
 	Client func(r *http.Request) netip.Addr
 }
 
-// NewAPI returns the JSON interface of a service. key is the application's, and long and random.
-func NewAPI(svc *illumicode.Service, key string, o APIOptions) *API {
-	a := &API{svc: svc, key: sha256.Sum256([]byte(key)), opts: o, own: originOf(svc.Site().BaseURL), mux: http.NewServeMux()}
+// minKey is the least length of the application's key in bytes.
+const minKey = 16
+
+// NewAPI returns the JSON interface of a service. key is the application's: random, and of 16 bytes or more. The
+// error says what is wrong with it, or with Origins.
+func NewAPI(svc *illumicode.Service, key string, o APIOptions) (*API, error) {
+	if len(key) < minKey {
+		return nil, fmt.Errorf("web: the key of the JSON interface has %d bytes, and needs %d or more: with a short one anybody "+
+			"calls in the application's name; `openssl rand -hex 32` makes one", len(key), minKey)
+	}
+	a := &API{svc: svc, key: sha256.Sum256([]byte(key)), opts: o, own: originOf(flow.Of(svc).Site.BaseURL), mux: http.NewServeMux()}
 	calls := a.calls()
 	for _, c := range calls {
 		h := c.do
@@ -55,7 +64,7 @@ func NewAPI(svc *illumicode.Service, key string, o APIOptions) *API {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(description)
 	})
-	return a
+	return a, nil
 }
 
 // ServeHTTP implements [http.Handler].

@@ -1,12 +1,13 @@
 package web
 
 import (
-	"database/sql"
+	"context"
 	"net/http"
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/desk"
 )
 
 // A call is one operation of the [API]: what serves it, and what describes it.
@@ -33,8 +34,8 @@ type (
 	}
 	signInIn struct {
 		person
-		Ticket  string `json:"ticket" about:"of an earlier sign-in in the same browser, whose place the new one takes"`
-		Browser string `json:"browser" about:"what an earlier sign-in gave this browser"`
+		Ticket  illumicode.Ticket `json:"ticket" about:"of an earlier sign-in in the same browser, whose place the new one takes"`
+		Browser string            `json:"browser" about:"what an earlier sign-in gave this browser"`
 	}
 	reverifyIn struct {
 		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
@@ -48,31 +49,31 @@ type (
 		Words  string `json:"words" is:"required" about:"the same for the person, in the letter"`
 	}
 	ticketIn struct {
-		Ticket string `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
+		Ticket illumicode.Ticket `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
 	}
 	correctIn struct {
-		Ticket string `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
+		Ticket illumicode.Ticket `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
 		person
 	}
 	codeIn struct {
-		Ticket string `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
-		Code   string `json:"code" is:"required" about:"as the person typed it"`
+		Ticket illumicode.Ticket `json:"ticket" is:"required" about:"what the challenge gave the browser that began"`
+		Code   string            `json:"code" is:"required" about:"as the person typed it"`
 	}
 	actionIn struct {
 		codeIn
 		Action string `json:"action" is:"required" about:"exactly what is about to happen"`
 	}
 	linkIn struct {
-		Link   string `json:"link" is:"required" about:"the token of the link"`
-		Ticket string `json:"ticket" about:"if this browser has one"`
+		Link   illumicode.Link   `json:"link" is:"required" about:"the token of the link"`
+		Ticket illumicode.Ticket `json:"ticket" about:"if this browser has one"`
 	}
 	takeBackIn struct {
-		Link string `json:"link" is:"required" about:"the token of the link"`
+		Link illumicode.Link `json:"link" is:"required" about:"the token of the link"`
 	}
 )
 
 // counts is called with a proof that counts: a frozen account's does not yet.
-func (o *confirmedOut) counts(*sql.Tx, illumicode.Proof) error {
+func (o *confirmedOut) counts(context.Context, illumicode.Tx, illumicode.Proof) error {
 	o.Confirmed = true
 	return nil
 }
@@ -80,13 +81,13 @@ func (o *confirmedOut) counts(*sql.Tx, illumicode.Proof) error {
 // What calls answer.
 type (
 	pendingOut struct {
-		Ticket      string          `json:"ticket,omitempty" about:"for the browser that began, and nobody else"`
-		Purpose     string          `json:"purpose" about:"signup, reverify, signin, stepup, or one of your own"`
-		Forms       challenge.Forms `json:"forms" about:"what the letter carries: both, code or link"`
-		ResendAfter time.Time       `json:"resend_after"`
-		Ends        time.Time       `json:"ends"`
-		TriesLeft   int             `json:"tries_left" about:"of a code"`
-		Confirmed   bool            `json:"confirmed" about:"it has been accepted"`
+		Ticket      illumicode.Ticket `json:"ticket,omitempty" about:"for the browser that began, and nobody else"`
+		Purpose     string            `json:"purpose" about:"signup, reverify, signin, stepup, or one of your own"`
+		Forms       challenge.Forms   `json:"forms" about:"what the letter carries: both, code or link"`
+		ResendAfter time.Time         `json:"resend_after"`
+		Ends        time.Time         `json:"ends"`
+		TriesLeft   int               `json:"tries_left" about:"of a code"`
+		Confirmed   bool              `json:"confirmed" about:"it has been accepted"`
 	}
 	confirmedOut struct {
 		Confirmed bool `json:"confirmed" about:"false while the account is frozen: the proof counts when that is settled"`
@@ -109,9 +110,9 @@ type (
 		Frozen  bool   `json:"frozen" about:"it was in effect: nobody signs in until you settle it"`
 	}
 	settleIn struct {
-		Change string `json:"change" is:"required" about:"its id, as taking it back has told it"`
-		Keep   string `json:"keep" is:"required" about:"the address that stays with the subject, proven since; the others that are in doubt are taken from it"`
-		Reason string `json:"reason" about:"on whose word, and why: for the trail"`
+		Change string      `json:"change" is:"required" about:"its id, as taking it back has told it"`
+		Keep   string      `json:"keep" is:"required" about:"the address that stays with the subject, proven since; the others that are in doubt are taken from it"`
+		Reason desk.Reason `json:"reason" about:"on whose word, and why: for the trail"`
 	}
 	takenOut struct {
 		Taken int `json:"taken"`
@@ -143,7 +144,7 @@ func (a *API) calls() []call {
 			}),
 		serve(a, "POST", "/v1/reverify", "Begin the change of an address: the old one works until the new one is proven, and can take the change back", true, created,
 			func(r *http.Request, in reverifyIn) (pendingOut, error) {
-				return pending(svc.ChangeAddress(r.Context(), in.Subject, in.Old, in.request()))
+				return pending(svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: in.Subject, Address: in.Old}, in.request()))
 			}),
 		serve(a, "POST", "/v1/stepup", "Ask a subject to prove an address once more, for one action", true, created,
 			func(r *http.Request, in stepUpIn) (pendingOut, error) {
@@ -160,7 +161,7 @@ func (a *API) calls() []call {
 			}),
 		serve(a, "POST", "/v1/proof/resend", "Send the letter of a ticket's challenge again", false, accepted,
 			func(r *http.Request, in ticketIn) (pendingOut, error) {
-				return pending(svc.Resend(r.Context(), in.Ticket))
+				return pending(svc.ResendForBrowser(r.Context(), in.Ticket))
 			}),
 		serve(a, "POST", "/v1/proof/correct", "Put another address in the place of one that was mistyped, before it is proven", false, accepted,
 			func(r *http.Request, in correctIn) (pendingOut, error) {
@@ -190,7 +191,7 @@ func (a *API) calls() []call {
 			}),
 		serve(a, "POST", "/v1/settle", "Decide a change of address that was taken back after it was made: you know which side is the owner", true, ok,
 			func(r *http.Request, in settleIn) (doneOut, error) {
-				err := svc.Settle(r.Context(), in.Change, in.Keep, in.Reason, nil)
+				err := desk.New(svc).Decide(r.Context(), desk.Decision{Change: in.Change, Keep: in.Keep, Reason: in.Reason}, nil)
 				return doneOut{err == nil}, err
 			}),
 		serve(a, "GET", "/v1/subjects/{subject}", "Tell whether a subject has a confirmed address", true, ok,
@@ -201,7 +202,7 @@ func (a *API) calls() []call {
 			}),
 		serve(a, "POST", "/v1/subjects/{subject}/resend", "Send the letter of a subject's pending signup again, whatever browser asks", true, accepted,
 			func(r *http.Request, _ nothing) (pendingOut, error) {
-				return pending(svc.ResendTo(r.Context(), r.PathValue("subject")))
+				return pending(svc.ResendForSubject(r.Context(), r.PathValue("subject")))
 			}),
 		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true, in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
 	}

@@ -1,12 +1,12 @@
 package web
 
 import (
-	"database/sql"
+	"context"
 	"errors"
 	"net/http"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
+	"github.com/illumicode/illumicode/challenge"
 )
 
 // takeToken moves a link's token from the address bar into a cookie, and reports whether it did: no
@@ -28,17 +28,20 @@ func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request) {
 	if p.takeToken(w, r, p.confirm) {
 		return
 	}
-	pending, err := p.svc.Inspect(r.Context(), p.cookie(r, ticketCookie), p.cookie(r, linkCookie))
+	in, err := p.svc.Inspect(r.Context(), p.ticket(r), p.link(r))
+	if err == nil && in.Pending.Purpose == "" { // a link that takes something back
+		err = illumicode.ErrInvalid
+	}
 	if err != nil {
 		p.refuse(w, r, err)
 		return
 	}
-	p.render(w, r, http.StatusOK, "confirm.html", page{Address: pending.Address, Purpose: pending.Purpose})
+	p.render(w, r, http.StatusOK, "confirm.html", page{Address: in.Pending.Address, Purpose: in.Purpose})
 }
 
 func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
-	ticket, link := p.cookie(r, ticketCookie), p.cookie(r, linkCookie)
-	if p.svc.LinkPurpose(link) == challenge.SignIn {
+	ticket, link := p.ticket(r), p.link(r)
+	if p.purpose(r) == challenge.SignIn {
 		who, err := p.svc.SignInLink(r.Context(), ticket, link, p.session(w, r))
 		if err != nil {
 			p.refuse(w, r, err)
@@ -62,19 +65,19 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
 
 // apply returns what makes the application's writes for a proof, and says that it counts: a frozen account's
 // does not yet.
-func (p *Pages) apply(counts *bool) func(*sql.Tx, illumicode.Proof) error {
-	return func(tx *sql.Tx, proof illumicode.Proof) error {
+func (p *Pages) apply(counts *bool) func(context.Context, illumicode.Tx, illumicode.Proof) error {
+	return func(ctx context.Context, tx illumicode.Tx, proof illumicode.Proof) error {
 		*counts = true
 		if p.opts.Apply == nil {
 			return nil
 		}
-		return p.opts.Apply(tx, proof)
+		return p.opts.Apply(ctx, tx, proof)
 	}
 }
 
 // doResendLink sends the letter of a link whose life is over again, to the same address.
 func (p *Pages) doResendLink(w http.ResponseWriter, r *http.Request) {
-	_, err := p.svc.ResendLink(r.Context(), p.cookie(r, linkCookie))
+	_, err := p.svc.ResendForReader(r.Context(), p.link(r))
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case err == nil:
@@ -94,23 +97,21 @@ func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
 	if p.takeToken(w, r, p.takeBack) {
 		return
 	}
-	link := p.cookie(r, linkCookie)
-	var v page
-	var err error
-	if p.svc.LinkPurpose(link) == illumicode.LinkUndo {
-		var c illumicode.Change
-		c, err = p.svc.InspectUndo(r.Context(), link)
+	in, err := p.svc.Inspect(r.Context(), "", p.link(r))
+	v := page{What: "not_me", Address: in.Disowned.Address}
+	switch in.Purpose {
+	case challenge.Undo:
+		c := in.Change
 		v = page{What: "undo", Address: c.Old, NewAddress: c.New, Made: c.Made}
 		if errors.Is(err, illumicode.ErrUsed) {
 			v.Message, err = undone(c), nil
 		}
-	} else {
-		var d illumicode.Disowned
-		d, err = p.svc.InspectNotMe(r.Context(), link)
-		v = page{What: "not_me", Address: d.Address}
-		if d.Void {
+	case challenge.NotMe:
+		if in.Disowned.Void {
 			v.Message = "not_me_done"
 		}
+	default:
+		err = illumicode.ErrInvalid
 	}
 	if err != nil {
 		p.refuse(w, r, err)
@@ -129,10 +130,10 @@ func undone(c illumicode.Change) string {
 
 // doTakeBack does it. The cookie stays for its few minutes: whoever loads the page again is told the same.
 func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
-	link := p.cookie(r, linkCookie)
+	link := p.link(r)
 	var v page
 	var err error
-	if p.svc.LinkPurpose(link) == illumicode.LinkUndo {
+	if p.purpose(r) == challenge.Undo {
 		var c illumicode.Change
 		c, err = p.svc.Undo(r.Context(), link, p.opts.Undo)
 		if errors.Is(err, illumicode.ErrUsed) { // by another who was faster

@@ -6,8 +6,8 @@ import (
 	"net/http"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/event"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/core/events"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // maxEvents bounds a batch of events, in bytes.
@@ -23,7 +23,7 @@ func (a *API) events(w http.ResponseWriter, r *http.Request) {
 	if contentType == "" {
 		contentType = "none"
 	}
-	all, err := event.Parse(contentType, body)
+	all, err := events.Parse(contentType, body)
 	if err == nil {
 		err = a.svc.Receive(r.Context(), all...)
 	}

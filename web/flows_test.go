@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/words"
 	"github.com/illumicode/illumicode/web"
 )
@@ -131,7 +132,7 @@ func TestTakeBackPages(t *testing.T) {
 	if r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); r.StatusCode != http.StatusGone || !strings.Contains(body, "This letter is void") {
 		t.Errorf("its code afterwards: %d\n%s", r.StatusCode, body)
 	}
-	if _, err := s.Service.ChangeAddress(t.Context(), "a", mara, illumicode.Request{Address: "new@skerry.example"}); err != nil {
+	if _, err := s.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "a", Address: mara}, illumicode.Request{Address: "new@skerry.example"}); err != nil {
 		t.Fatal(err)
 	}
 	told := s.Letter(mara, 3)
@@ -378,7 +379,7 @@ func TestFlowsOverJSON(t *testing.T) {
 		t.Errorf("signed in: %v", who)
 	}
 	begun = call(201, "/v1/signin", map[string]string{"address": mara, "browser": text(who, "browser")})
-	link := s.Token(s.Letter(mara, 3))
+	link := string(s.Link(s.Letter(mara, 3)))
 	call(409, "/v1/signin/link", map[string]string{"link": link})
 	call(409, "/v1/proof/link", map[string]string{"link": link})
 	call(200, "/v1/signin/link", map[string]string{"link": link, "ticket": text(begun, "ticket")})
@@ -400,7 +401,7 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(409, "/v1/undo", map[string]string{"link": undo})
 	settle := map[string]string{"change": text(undone, "change"), "keep": mara}
 	call(409, "/v1/settle", settle)
-	if got := call(200, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))}); got["confirmed"] != false {
+	if got := call(200, "/v1/proof/link", map[string]string{"link": string(s.Link(s.Letter(mara, 6)))}); got["confirmed"] != false {
 		t.Errorf("a proof of a frozen account: %v", got)
 	}
 	b := s.browser()
@@ -411,7 +412,7 @@ func TestFlowsOverJSON(t *testing.T) {
 	if _, body := s.do(b, "GET", s.Letter("new@skerry.example", 2).Link(), nil); !strings.Contains(body, "stays frozen until") {
 		t.Errorf("its link once more:\n%s", body)
 	}
-	call(409, "/v1/proof/link", map[string]string{"link": s.Token(s.Letter(mara, 6))})
+	call(409, "/v1/proof/link", map[string]string{"link": string(s.Link(s.Letter(mara, 6)))})
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
 	call(410, "/v1/undo", map[string]string{"link": undo})
@@ -438,7 +439,7 @@ func TestFlowsOverJSON(t *testing.T) {
 // Pages of a trusted origin may make the calls that need no key, and no others may.
 func TestOrigins(t *testing.T) {
 	s := newSite(t)
-	api := web.NewAPI(s.Service, apiKey, web.APIOptions{Origins: []string{"https://app.ferry.example"},
+	api, err := web.NewAPI(s.Service, apiKey, web.APIOptions{Origins: []string{"https://app.ferry.example"},
 		Client: func(*http.Request) netip.Addr { return netip.MustParseAddr("192.0.2.9") }})
 	s.server.Config.Handler = api
 	for origin, want := range map[string]int{"https://app.ferry.example": 201, "": 201, s.server.URL: 201, "https://evil.example": 403, "null": 403} {
@@ -460,7 +461,7 @@ func TestOrigins(t *testing.T) {
 			t.Errorf("origin %q: %d, allowed %q", origin, resp.StatusCode, allowed)
 		}
 	}
-	steps, err := s.Service.Store().Trail(t.Context(), "p0@ternisle.example", 1)
+	steps, err := flow.Of(s.Service).Store.Trail(t.Context(), "p0@ternisle.example", 1)
 	if err != nil || len(steps) != 1 || steps[0].Network != "192.0.2.9" {
 		t.Errorf("the trail: %+v, %v", steps, err)
 	}

@@ -15,7 +15,10 @@ import (
 // fault of ours, and a problem never repeats a secret of the body.
 func FuzzAPI(f *testing.F) {
 	k := illumicodetest.Idle(f)
-	api := web.NewAPI(k.Service, apiKey, web.APIOptions{})
+	api, err := web.NewAPI(k.Service, apiKey, web.APIOptions{})
+	if err != nil {
+		f.Fatal(err)
+	}
 	paths := []string{"/v1/signup", "/v1/signin", "/v1/signin/code", "/v1/signin/link", "/v1/reverify", "/v1/stepup", "/v1/stepup/code", "/v1/proof",
 		"/v1/proof/resend", "/v1/proof/correct", "/v1/proof/code", "/v1/proof/link", "/v1/not-me", "/v1/undo", "/v1/subjects/7/resend", "/v1/events"}
 	for i := range paths {

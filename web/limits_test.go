@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/limit"
 )
 
 // Whoever is refused by a limit is told by which, until when exactly, and what else there is: the code of the
@@ -58,13 +58,13 @@ func TestRequestKnowsItsNetwork(t *testing.T) {
 			t.Errorf("request %d: %d, want %d", i+1, r.StatusCode, want)
 		}
 	}
-	if text := s.Log.String(); strings.Contains(text, "without its network") {
+	if text := s.Logged(); strings.Contains(text, "without its network") {
 		t.Errorf("the log says that a network is missing:\n%s", text)
 	}
 	if _, err := s.Service.SignIn(t.Context(), illumicode.Request{Address: mara}); err != nil {
 		t.Fatal(err)
 	}
-	if text := s.Log.String(); !strings.Contains(text, "without its network") {
+	if text := s.Logged(); !strings.Contains(text, "without its network") {
 		t.Error("the log does not say that a network is missing")
 	}
 }

@@ -3,7 +3,7 @@ package web
 import (
 	"bytes"
 	"cmp"
-	"database/sql"
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/words"
 )
 
@@ -28,18 +30,18 @@ type Options struct {
 	// Apply makes the application's own writes when an address is confirmed, in the same commit:
 	// of a signup, of a change of address, or for a purpose of the application's own
 	// (Proof.Purpose). Nil means that there are none.
-	Apply func(tx *sql.Tx, p illumicode.Proof) error
+	Apply func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error
 
 	// SignedIn makes the application's session in the commit that accepts a sign-in, and sets its
 	// cookie. It must not write a body. Nil means that the application does not sign in by code.
-	SignedIn func(w http.ResponseWriter, r *http.Request, tx *sql.Tx, who illumicode.SignedIn) error
+	SignedIn func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, who illumicode.SignedIn) error
 
 	// Correct, NotMe and Undo make the application's own writes when an address that was mistyped
 	// gets another in its place, when somebody says that they did not begin a challenge, and when
 	// the holder of an old address takes a change back. Nil means that there are none.
-	Correct func(tx *sql.Tx, subject, address string) error
-	NotMe   func(tx *sql.Tx, d illumicode.Disowned) error
-	Undo    func(tx *sql.Tx, c illumicode.Change) error
+	Correct func(ctx context.Context, tx illumicode.Tx, to illumicode.Holding) error
+	NotMe   func(ctx context.Context, tx illumicode.Tx, d illumicode.Disowned) error
+	Undo    func(ctx context.Context, tx illumicode.Tx, c illumicode.Change) error
 
 	SignIn string // where the application signs people in, for links; empty means no link
 	After  string // where a browser goes that has signed in; empty means the base path
@@ -90,7 +92,7 @@ func basePath(baseURL string) string {
 
 // NewPages returns the pages of a service. The error is about Options.Templates or Options.Origins.
 func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
-	site := svc.Site()
+	site := flow.Of(svc).Site
 	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath, takeBack: site.NotMePath}
 	p.base = basePath(site.BaseURL)
 	p.opts.After = cmp.Or(o.After, p.base+"/")
@@ -142,7 +144,7 @@ func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // for [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like.
 func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
 	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"), Client: clientOf(r, p.opts.Client),
-		Ticket: p.cookie(r, ticketCookie), Browser: p.cookie(r, browserCookie)}
+		Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie)}
 }
 
 // Await remembers in this browser that it began the challenge, and sends it to the page that waits
@@ -150,7 +152,7 @@ func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
 // whatever the address was: the answer must not tell whether it is known.
 func (p *Pages) Await(w http.ResponseWriter, r *http.Request, pending illumicode.Pending) {
 	if pending.Ticket != "" {
-		p.setCookie(w, ticketCookie, pending.Ticket, time.Until(pending.Ends)+p.skew())
+		p.setCookie(w, ticketCookie, string(pending.Ticket), time.Until(pending.Ends)+p.skew())
 	}
 	http.Redirect(w, r, p.base+"/proof", http.StatusSeeOther)
 }
@@ -219,6 +221,19 @@ func (p *Pages) cookie(r *http.Request, name string) string {
 	return c.Value
 }
 
+// ticket returns the ticket that this browser has, or "".
+func (p *Pages) ticket(r *http.Request) illumicode.Ticket {
+	return illumicode.Ticket(p.cookie(r, ticketCookie))
+}
+
+// link returns the link that this browser has opened, or "".
+func (p *Pages) link(r *http.Request) illumicode.Link {
+	return illumicode.Link(p.cookie(r, linkCookie))
+}
+
+// purpose returns what the link of this browser is for; "" for no link of this service. It reads no row.
+func (p *Pages) purpose(r *http.Request) string { return flow.Of(p.svc).LinkPurpose(string(p.link(r))) }
+
 // tooSoon says when to come back, and returns in how many seconds.
 func (p *Pages) tooSoon(w http.ResponseWriter, soon *illumicode.TooSoonError) int {
 	later(w.Header(), soon, p.svc.Now())
@@ -234,7 +249,7 @@ func (p *Pages) TooSoon(w http.ResponseWriter, r *http.Request, err error) bool 
 		return false
 	}
 	v := page{Title: "busy_title", Message: "busy", Count: p.tooSoon(w, soon)}
-	pending, err := p.svc.Pending(r.Context(), p.cookie(r, ticketCookie))
+	pending, err := p.svc.Pending(r.Context(), p.ticket(r))
 	v.Waiting = err == nil && !pending.Confirmed
 	p.render(w, r, http.StatusTooManyRequests, "sorry.html", v)
 	return true
@@ -254,7 +269,7 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 		{illumicode.ErrOtherBrowser, http.StatusForbidden, "other_browser"},
 		{illumicode.ErrPurpose, http.StatusNotFound, "invalid"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid"},
-		{illumicode.ErrHeld, http.StatusConflict, "held"},
+		{illumicode.ErrTaken, http.StatusConflict, "held"},
 		{illumicode.ErrFrozen, http.StatusOK, "frozen"},
 	} {
 		if errors.Is(err, known.err) {
@@ -264,8 +279,8 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	v := page{Message: key, Title: key + "_title"}
 	if errors.Is(err, illumicode.ErrExpired) {
-		purpose := p.svc.LinkPurpose(p.cookie(r, linkCookie))
-		if v.CanResend = purpose != "" && purpose != illumicode.LinkNotMe && purpose != illumicode.LinkUndo; !v.CanResend {
+		purpose := p.purpose(r)
+		if v.CanResend = purpose != "" && purpose != challenge.NotMe && purpose != challenge.Undo; !v.CanResend {
 			v.Message = "expired_for_good"
 		}
 	}
@@ -277,7 +292,7 @@ type page struct {
 	Lang    string
 	Dir     string // ltr or rtl
 	Words   map[string]string
-	Site    illumicode.Site
+	Site    flow.Site
 	Base    string
 	Confirm string
 	NotMe   string
@@ -328,7 +343,7 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 	if v.Lang == "ar" {
 		v.Dir = "rtl"
 	}
-	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = p.svc.Site(), p.base, p.base+p.confirm, p.base+p.takeBack, p.opts.SignIn
+	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = flow.Of(p.svc).Site, p.base, p.base+p.confirm, p.base+p.takeBack, p.opts.SignIn
 	var b bytes.Buffer
 	if err := p.templates.ExecuteTemplate(&b, name, v); err != nil {
 		http.Error(w, "The page could not be made.", http.StatusInternalServerError)

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/message"
 )
 
 // kinds are the problems (RFC 9457) that the calls answer with, in alphabetical order. Their types are
@@ -50,7 +50,7 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		{illumicode.ErrExpired, http.StatusGone, "expired", "the proof has expired"},
 		{illumicode.ErrUsed, http.StatusConflict, "used", "it has been done already"},
 		{illumicode.ErrFrozen, http.StatusConflict, "frozen", "the proof is kept, and counts when the change that was taken back is settled"},
-		{illumicode.ErrHeld, http.StatusConflict, "held", "another subject holds this address"},
+		{illumicode.ErrTaken, http.StatusConflict, "held", "another subject holds this address"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid", "there is nothing pending for this"},
 		{illumicode.ErrNothingPending, http.StatusNotFound, "invalid", "there is nothing pending for this"},
 	} {
@@ -77,8 +77,8 @@ func later(h http.Header, soon *illumicode.TooSoonError, now time.Time) {
 	}
 	policy := strconv.Quote(soon.Rule) // names have neither quotes nor backslashes
 	h.Set("RateLimit", fmt.Sprintf("%s;r=0;t=%d", policy, wait))
-	if times, window, ok := soon.Allows(); ok {
-		policy += fmt.Sprintf(";q=%d;w=%d", times, int(window/time.Second))
+	if soon.Times > 0 {
+		policy += fmt.Sprintf(";q=%d;w=%d", soon.Times, int(soon.Window/time.Second))
 	}
 	h.Set("RateLimit-Policy", policy)
 }

@@ -1,18 +1,19 @@
 package web
 
 import (
-	"database/sql"
+	"context"
 	"errors"
 	"net/http"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/message"
 )
 
 // showProof is where the browser that began waits for the proof.
 func (p *Pages) showProof(w http.ResponseWriter, r *http.Request) {
-	pending, err := p.svc.Pending(r.Context(), p.cookie(r, ticketCookie))
+	pending, err := p.svc.Pending(r.Context(), p.ticket(r))
 	if err != nil {
 		p.refuseTicket(w, r, err)
 		return
@@ -40,7 +41,7 @@ func (p *Pages) wait(w http.ResponseWriter, r *http.Request, status int, pending
 }
 
 func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
-	ticket := p.cookie(r, ticketCookie)
+	ticket := p.ticket(r)
 	r.Body = http.MaxBytesReader(w, r.Body, maxForm)
 	code := r.PostFormValue("code")
 	counts := false
@@ -79,7 +80,7 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
-	pending, err := p.svc.Resend(r.Context(), p.cookie(r, ticketCookie))
+	pending, err := p.svc.ResendForBrowser(r.Context(), p.ticket(r))
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case err == nil:
@@ -96,15 +97,17 @@ func (p *Pages) doResend(w http.ResponseWriter, r *http.Request) {
 // doCorrect puts another address in the place of a mistyped one.
 func (p *Pages) doCorrect(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, maxForm)
-	ticket, address := p.cookie(r, ticketCookie), r.PostFormValue("address")
+	ticket, address := p.ticket(r), r.PostFormValue("address")
 	pending, err := p.svc.Pending(r.Context(), ticket)
 	if err != nil {
 		p.refuseTicket(w, r, err)
 		return
 	}
-	var apply func(tx *sql.Tx, subject string) error
+	var apply func(ctx context.Context, tx illumicode.Tx, subject string) error
 	if p.opts.Correct != nil {
-		apply = func(tx *sql.Tx, subject string) error { return p.opts.Correct(tx, subject, address) }
+		apply = func(ctx context.Context, tx illumicode.Tx, subject string) error {
+			return p.opts.Correct(ctx, tx, illumicode.Holding{Subject: subject, Address: address})
+		}
 	}
 	corrected, err := p.svc.Correct(r.Context(), ticket, illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language")}, apply)
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
@@ -141,16 +144,18 @@ func (p *Pages) done(w http.ResponseWriter, r *http.Request, purpose string) {
 }
 
 // session returns what makes the application's session, in the commit that accepts a sign-in.
-func (p *Pages) session(w http.ResponseWriter, r *http.Request) func(*sql.Tx, illumicode.SignedIn) error {
+func (p *Pages) session(w http.ResponseWriter, r *http.Request) func(context.Context, illumicode.Tx, illumicode.SignedIn) error {
 	if p.opts.SignedIn == nil {
 		return nil
 	}
-	return func(tx *sql.Tx, who illumicode.SignedIn) error { return p.opts.SignedIn(w, r, tx, who) }
+	return func(ctx context.Context, tx illumicode.Tx, who illumicode.SignedIn) error {
+		return p.opts.SignedIn(w, r, tx, who)
+	}
 }
 
 // signedIn makes the browser known and lets it go on.
 func (p *Pages) signedIn(w http.ResponseWriter, r *http.Request, who illumicode.SignedIn) {
-	p.setCookie(w, browserCookie, who.Browser, illumicode.KnownFor)
+	p.setCookie(w, browserCookie, who.Browser, flow.KnownFor)
 	p.setCookie(w, ticketCookie, "", 0)
 	p.setCookie(w, linkCookie, "", 0)
 	p.done(w, r, challenge.SignIn)

@@ -10,17 +10,17 @@ import (
 // showUnsubscribe asks whether to end the notices that a link is about, or says that they have ended. It
 // changes nothing.
 func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
-	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
+	about, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
 	var said []illumicode.Preference
 	if err == nil {
-		said, err = p.svc.Preferences(r.Context(), address)
+		said, err = p.svc.Preferences(r.Context(), about.Address)
 	}
 	if err != nil {
 		p.refuse(w, r, err)
 		return
 	}
-	v := page{Address: address, Category: category, Sealed: r.URL.Query().Get("u")}
-	if slices.Contains(said, illumicode.Preference{Category: category}) {
+	v := page{Address: about.Address, Category: about.Category, Sealed: r.URL.Query().Get("u")}
+	if slices.Contains(said, about) {
 		v.Message = "unsubscribed"
 	}
 	p.render(w, r, http.StatusOK, "unsubscribe.html", v)
@@ -29,10 +29,10 @@ func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
 // doUnsubscribe ends them. Asking for them again is a wish of the person's, on the same page.
 func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
-	address, category, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
+	about, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
 	wanted := r.PostFormValue("wanted") == "yes"
 	if err == nil {
-		err = p.svc.Prefer(r.Context(), address, category, wanted)
+		err = p.svc.Prefer(r.Context(), illumicode.Preference{Address: about.Address, Category: about.Category, Wanted: wanted})
 	}
 	if err != nil {
 		p.refuse(w, r, err)
@@ -42,5 +42,5 @@ func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
 	if wanted {
 		message = "subscribed"
 	}
-	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: address, Category: category, Sealed: r.URL.Query().Get("u"), Message: message})
+	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: about.Address, Category: about.Category, Sealed: r.URL.Query().Get("u"), Message: message})
 }

@@ -2,7 +2,7 @@ package web_test
 
 import (
 	"bytes"
-	"database/sql"
+	"context"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -16,10 +16,11 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/event"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/events"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
-	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -41,17 +42,20 @@ const apiKey = "a key of the application's own"
 func (s *site) options() web.Options {
 	return web.Options{
 		SignIn: "/signin", After: "/inside",
-		SignedIn: func(w http.ResponseWriter, _ *http.Request, _ *sql.Tx, who illumicode.SignedIn) error {
+		SignedIn: func(w http.ResponseWriter, _ *http.Request, _ illumicode.Tx, who illumicode.SignedIn) error {
 			http.SetCookie(w, &http.Cookie{Name: "session", Value: who.Subject, Path: "/"})
 			return nil
 		},
-		NotMe: func(_ *sql.Tx, d illumicode.Disowned) error {
+		NotMe: func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error {
 			s.told = append(s.told, "not me: "+d.Purpose)
 			return nil
 		},
-		Undo: func(_ *sql.Tx, c illumicode.Change) error { s.told = append(s.told, "undo: "+c.New); return nil },
-		Correct: func(_ *sql.Tx, subject, address string) error {
-			s.told = append(s.told, "correct: "+subject+" "+address)
+		Undo: func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
+			s.told = append(s.told, "undo: "+c.New)
+			return nil
+		},
+		Correct: func(_ context.Context, _ illumicode.Tx, to illumicode.Holding) error {
+			s.told = append(s.told, "correct: "+to.Subject+" "+to.Address)
 			return nil
 		},
 	}
@@ -85,7 +89,11 @@ func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 			io.WriteString(w, "inside as "+c.Value)
 		}
 	})
-	mux.Handle("/v1/", web.NewAPI(s.Service, apiKey, web.APIOptions{}))
+	api, err := web.NewAPI(s.Service, apiKey, web.APIOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	mux.Handle("/v1/", api)
 	mux.Handle("/", pages)
 	mux.HandleFunc("POST /begin", func(w http.ResponseWriter, r *http.Request) {
 		p, err := s.Service.Signup(r.Context(), illumicode.Request{Address: mara, Name: "Mara"}, illumicode.Subject("a"))
@@ -139,7 +147,7 @@ func (s *site) do(c *http.Client, method, path string, form url.Values, header .
 func (s *site) handedOver() {
 	s.t.Helper()
 	for waits := true; waits; time.Sleep(2 * time.Millisecond) {
-		sum, err := s.Service.Store().Summary(s.t.Context(), s.Service.Now())
+		sum, err := flow.Of(s.Service).Store.Summary(s.t.Context(), s.Service.Now())
 		if err != nil {
 			s.t.Fatal(err)
 		}
@@ -340,7 +348,7 @@ func TestAPI(t *testing.T) {
 	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != false {
 		t.Errorf("before: %d %v", status, out)
 	}
-	if status, out, _ = call("POST", "/v1/proof/link", `{"link":"`+s.Token(l)+`"}`, ""); status != 200 || out["confirmed"] != true {
+	if status, out, _ = call("POST", "/v1/proof/link", `{"link":"`+string(s.Link(l))+`"}`, ""); status != 200 || out["confirmed"] != true {
 		t.Errorf("link: %d %v", status, out)
 	}
 	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != true {
@@ -410,13 +418,13 @@ func TestEventsOverHTTP(t *testing.T) {
 		status          int
 		want            string
 	}{
-		{event.Single, strings.ReplaceAll(good, "%s", "1"), "", 401, "key"},
-		{event.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`},
-		{event.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`}, // no second effect
-		{event.Single, strings.Replace(strings.ReplaceAll(good, "%s", "1"), "mara", "jens", 1), apiKey, 409, "something else"},
-		{event.Batch, "[" + strings.ReplaceAll(good, "%s", "2") + "," + strings.Replace(strings.ReplaceAll(good, "%s", "3"), "mara@", "", 1) + "]", apiKey, 422, "event 2 of 2"},
+		{events.Single, strings.ReplaceAll(good, "%s", "1"), "", 401, "key"},
+		{events.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`},
+		{events.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`}, // no second effect
+		{events.Single, strings.Replace(strings.ReplaceAll(good, "%s", "1"), "mara", "jens", 1), apiKey, 409, "something else"},
+		{events.Batch, "[" + strings.ReplaceAll(good, "%s", "2") + "," + strings.Replace(strings.ReplaceAll(good, "%s", "3"), "mara@", "", 1) + "]", apiKey, 422, "event 2 of 2"},
 		{"application/json", strings.ReplaceAll(good, "%s", "4"), apiKey, 422, "content type"},
-		{event.Single, "{", apiKey, 422, "JSON object"},
+		{events.Single, "{", apiKey, 422, "JSON object"},
 	} {
 		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.server.URL+"/v1/events", strings.NewReader(tt.body))
 		if err != nil {

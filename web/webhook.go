@@ -6,13 +6,15 @@ import (
 	"net/http"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/report"
+	"github.com/illumicode/illumicode/feedback"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 // A Webhook is how a provider tells what became of letters.
 type Webhook struct {
-	Signature report.Signature
-	Mapping   report.Mapping
+	Signature feedback.Signature
+	Mapping   feedback.Mapping
 }
 
 // Webhooks takes what providers POST below Path. It is safe for concurrent use.
@@ -30,11 +32,11 @@ const maxHook = 4 << 20
 // repeats loses nothing. Repeats and wrong orders do no harm.
 func NewWebhooks(svc *illumicode.Service, hooks map[string]Webhook) (*Webhooks, error) {
 	mux := http.NewServeMux()
-	path := basePath(svc.Site().BaseURL) + "/feedback/"
+	path := basePath(flow.Of(svc).Site.BaseURL) + "/feedback/"
 	for name, hook := range hooks {
-		err := hook.Signature.Check()
+		err := report.Signature(hook.Signature).Check()
 		if err == nil {
-			err = hook.Mapping.Check()
+			err = report.Mapping(hook.Mapping).Check()
 		}
 		if err != nil {
 			return nil, fmt.Errorf("web: the webhook of provider %q: %w", name, err)
@@ -50,20 +52,22 @@ func takeHook(svc *illumicode.Service, provider string, hook Webhook, w http.Res
 		problem(w, http.StatusRequestEntityTooLarge, "body", "the body cannot be read, or has more than 4 MiB", nil)
 		return
 	}
-	if err := hook.Signature.Verify(body, r.Header.Get, svc.Now()); err != nil {
+	if err := report.Signature(hook.Signature).Verify(body, r.Header.Get, svc.Now()); err != nil {
 		problem(w, http.StatusUnauthorized, "signature", err.Error(), nil)
 		return
 	}
-	events, err := hook.Mapping.Read(body)
+	events, err := report.Mapping(hook.Mapping).Read(body)
 	if err != nil {
 		problem(w, http.StatusUnprocessableEntity, "body", err.Error(), nil)
 		return
 	}
-	all := make([]illumicode.Feedback, len(events))
+	all := make([]feedback.Feedback, len(events))
 	for i, e := range events {
-		all[i] = illumicode.Feedback{Report: e.Report, Source: provider, Delivery: e.Delivery, Letter: e.Letter}
+		all[i] = feedback.Feedback{
+			Kind: e.Kind, Status: e.Status, Text: e.Text, ID: e.ID, At: e.At, Source: provider, Delivery: e.Delivery, Letter: e.Letter,
+		}
 	}
-	added, err := svc.TakeFeedback(r.Context(), all...)
+	added, err := feedback.Take(r.Context(), svc, all...)
 	if err != nil {
 		w.Header().Set("Retry-After", "30")
 		problem(w, http.StatusServiceUnavailable, "internal", "it is not on record; send it again", nil)

@@ -10,8 +10,10 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/illumicode/illumicode/core/report"
+	"github.com/illumicode/illumicode/feedback"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -20,8 +22,8 @@ import (
 func TestWebhook(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	key := []byte("a key that both sides know")
-	hook := web.Webhook{Signature: report.Signature{Key: key, Header: "X-Sign", Base64: true},
-		Mapping: report.Mapping{ID: "/n", Letter: "/id", Kind: "/event", Kinds: map[string]report.Kind{"back": report.Bounce, "there": report.Delivered}}}
+	hook := web.Webhook{Signature: feedback.Signature{Key: key, Header: "X-Sign", Base64: true},
+		Mapping: feedback.Mapping{ID: "/n", Letter: "/id", Kind: "/event", Kinds: map[string]string{"back": report.Bounce, "there": report.Delivered}}}
 	hooks, err := web.NewWebhooks(k.Service, map[string]web.Webhook{"pier": hook})
 	if err != nil {
 		t.Fatal(err)
@@ -69,7 +71,7 @@ func TestWebhook(t *testing.T) {
 			t.Errorf("%s: %d %s; want %d, %q", tt.name, status, answer, tt.status, tt.says)
 		}
 	}
-	waiting, err := k.Service.Store().FeedbackIn(t.Context(), "waiting", 10)
+	waiting, err := flow.Of(k.Service).Store.FeedbackIn(t.Context(), "waiting", 10)
 	if err != nil || len(waiting) != 2 {
 		t.Errorf("%d are on record, %v; want the two", len(waiting), err)
 	}

@@ -12,11 +12,11 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/discard"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 func main() {
@@ -34,10 +34,7 @@ func deliver(ctx context.Context, file string) error {
 		return err
 	}
 	defer db.Close()
-	ring, err := token.NewKeyring(token.GenerateKey(time.Now()))
-	if err != nil {
-		return err
-	}
+	ring := token.Generate(time.Now())
 	from, err := message.ParseAddress("crew@ternisle.example")
 	if err != nil {
 		return err

@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/desk"
 )
 
 func (a *app) address() *cobra.Command {
@@ -38,7 +38,7 @@ func (a *app) addressShow() *cobra.Command {
 				if resend {
 					return a.resendTo(cmd.Context(), svc, args[0])
 				}
-				s, err := svc.Story(cmd.Context(), args[0])
+				s, err := desk.New(svc).Story(cmd.Context(), args[0])
 				if err != nil {
 					return err
 				}
@@ -53,7 +53,7 @@ func (a *app) addressShow() *cobra.Command {
 // resendTo sends the letter of the latest challenge that waits at an address again: the same proof, with
 // the challenge's own waits. Limits do not refuse an operator.
 func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, address string) error {
-	p, err := svc.ResendFor(ctx, address)
+	p, err := svc.ResendForOwner(ctx, address)
 	if errors.Is(err, illumicode.ErrNothingPending) {
 		return errors.New("nothing is pending for this address, so there is no letter to send again; its owner can begin anew")
 	}
@@ -69,14 +69,14 @@ func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, address str
 }
 
 // keptBack says in words what a suppression keeps back.
-var keptBack = map[store.Scope]string{
-	store.AllLetters:  "all letters",
-	store.BouncedOnce: "it bounced: all but one challenge a day, which lifts this if it is proven",
-	store.NoticesOnly: "notices",
+var keptBack = map[desk.Scope]string{
+	desk.AllLetters: "all letters",
+	desk.Bounced:    "it bounced: all but one challenge a day, which lifts this if it is proven",
+	desk.Notices:    "notices",
 }
 
 // story prints what is known of an address, in the order in which somebody asks.
-func (a *app) story(s illumicode.Story) {
+func (a *app) story(s desk.Story) {
 	a.line("%s", s.Mailbox)
 	for _, sup := range s.Suppressed {
 		a.line("  SUPPRESSED (%s) since %s%s `illumicode address restore` lets letters go again.", keptBack[sup.Scope], clock(sup.Since), because(sup.Reason))
@@ -108,22 +108,22 @@ func (a *app) story(s illumicode.Story) {
 		a.line("%s", line)
 	}
 	for _, c := range s.Changes {
-		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State, clock(c.Made))
-		if c.State == store.Frozen {
+		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State, clock(c.Asked))
+		if c.State == "frozen" {
 			a.line("    TAKEN BACK at %s: nobody signs in to the account until it is decided which address stays:", clock(c.Frozen))
 			a.line("    illumicode address settle %s --keep ADDRESS --reason WHY", c.ID)
 		}
 	}
-	if len(s.Deliveries) > 0 {
+	if len(s.Letters) > 0 {
 		a.line("")
 		a.line("Letters, the latest first:")
 	}
-	for _, d := range s.Deliveries {
+	for _, d := range s.Letters {
 		a.line("  %s  %-14s %-10s %s", clock(d.Created), d.Letter, d.State, d.Note)
-		for _, t := range d.Tried {
+		for _, t := range d.Attempts {
 			a.line("      %s  attempt %d through %s: %s  %s", clock(t.Begun), t.Number, t.Provider, t.Class, t.Reply)
 		}
-		for _, f := range d.Feedback {
+		for _, f := range returned(d) {
 			a.line("      %s", cameBack(f))
 		}
 	}
@@ -141,14 +141,14 @@ func (a *app) story(s illumicode.Story) {
 }
 
 // storyJSON is a story for machines.
-func storyJSON(s illumicode.Story) map[string]any {
-	letters := make([]map[string]any, len(s.Deliveries))
-	for i, d := range s.Deliveries {
-		tried := make([]map[string]any, len(d.Tried))
-		for j, t := range d.Tried {
+func storyJSON(s desk.Story) map[string]any {
+	letters := make([]map[string]any, len(s.Letters))
+	for i, d := range s.Letters {
+		tried := make([]map[string]any, len(d.Attempts))
+		for j, t := range d.Attempts {
 			tried[j] = map[string]any{"number": t.Number, "provider": t.Provider, "begun": t.Begun, "class": t.Class, "reply": t.Reply}
 		}
-		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created, "note": d.Note, "attempts": tried, "outcome": outcome(d.Feedback), "feedback": feedbackJSON(d.Feedback)}
+		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created, "note": d.Note, "attempts": tried, "outcome": outcome(returned(d)), "feedback": feedbackJSON(returned(d))}
 	}
 	standings := make([]map[string]any, len(s.Addresses))
 	for i, one := range s.Addresses {
@@ -183,7 +183,7 @@ func (a *app) addressConfirm() *cobra.Command {
 				return misuse{errors.New("address confirm wants --subject, and --reason: on whose word, and why")}
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				if err := svc.ConfirmAddress(cmd.Context(), subject, args[0], reason); err != nil {
+				if err := desk.New(svc).Confirm(cmd.Context(), illumicode.Holding{Subject: subject, Address: args[0]}, desk.Reason(reason)); err != nil {
 					return err
 				}
 				return a.print(map[string]string{"subject": subject, "standing": "confirmed"}, func() { a.line("%s is confirmed for subject %s.", args[0], subject) })
@@ -206,7 +206,7 @@ func (a *app) addressSettle() *cobra.Command {
 				return misuse{errors.New("address settle wants --keep, the address that stays, and --reason: on whose word, and why")}
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				err := svc.Settle(cmd.Context(), args[0], keep, reason, nil)
+				err := desk.New(svc).Decide(cmd.Context(), desk.Decision{Change: args[0], Keep: keep, Reason: desk.Reason(reason)}, nil)
 				switch {
 				case errors.Is(err, illumicode.ErrNothingPending):
 					return fmt.Errorf("no change with the id %s is frozen", args[0])
@@ -237,12 +237,12 @@ func (a *app) addressSuppress() *cobra.Command {
 			if reason == "" {
 				return misuse{errors.New("address suppress wants --reason, for whoever looks later")}
 			}
-			scope := store.NoticesOnly
+			scope := desk.Notices
 			if all {
-				scope = store.AllLetters
+				scope = desk.AllLetters
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				if err := svc.Suppress(cmd.Context(), args[0], scope, reason); err != nil {
+				if err := desk.New(svc).Suppress(cmd.Context(), args[0], scope, desk.Reason(reason)); err != nil {
 					return err
 				}
 				return a.print(map[string]any{"suppressed": scope}, func() { a.line("%s is not written to any more (%s).", args[0], scope) })
@@ -265,7 +265,7 @@ func (a *app) addressRestore() *cobra.Command {
 				return misuse{errors.New("address restore wants --reason, for whoever looks later")}
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				any, err := svc.Restore(cmd.Context(), args[0], reason)
+				any, err := desk.New(svc).Restore(cmd.Context(), args[0], desk.Reason(reason))
 				if err != nil {
 					return err
 				}
@@ -297,7 +297,11 @@ func (a *app) addressForget() *cobra.Command {
 				}
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				f, err := svc.Forget(cmd.Context(), args[0], keep)
+				leave := desk.LeaveNothing
+				if keep {
+					leave = desk.LeaveThumbprint
+				}
+				f, err := desk.New(svc).Forget(cmd.Context(), args[0], leave)
 				if err != nil {
 					return err
 				}

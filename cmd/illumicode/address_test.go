@@ -12,8 +12,10 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/config"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 // The operator's verbs on addresses: backfill, the story, suppress, restore, confirm, forget.
@@ -79,23 +81,23 @@ func TestAddressSettle(t *testing.T) {
 			t.Fatal(err)
 		}
 		p.with(func(svc *illumicode.Service) {
-			if err := svc.Confirm(t.Context(), u.Query().Get("t"), nil); err != nil {
+			if err := svc.Confirm(t.Context(), illumicode.Link(u.Query().Get("t")), nil); err != nil {
 				t.Fatal(err)
 			}
 		})
 	}
 	p.with(func(svc *illumicode.Service) {
-		if err := svc.ConfirmAddress(t.Context(), "7", mara, "a test"); err != nil {
+		if err := desk.New(svc).Confirm(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, "a test"); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := svc.ChangeAddress(t.Context(), "7", mara, illumicode.Request{Address: thief}); err != nil {
+		if _, err := svc.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: thief}); err != nil {
 			t.Fatal(err)
 		}
 	})
 	confirm(last(thief))
 	_, undo, _ := strings.Cut(last(mara).Text, "/not-me?t=")
 	p.with(func(svc *illumicode.Service) {
-		if _, err := svc.Undo(t.Context(), strings.Fields(undo)[0], nil); err != nil {
+		if _, err := svc.Undo(t.Context(), illumicode.Link(strings.Fields(undo)[0]), nil); err != nil {
 			t.Fatal(err)
 		}
 	})
@@ -140,7 +142,7 @@ func TestKeysVerbs(t *testing.T) {
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
-	running := svc.Keys()
+	running := flow.Of(svc).Keys
 	go f.FollowKeyring(ctx, running, slog.New(slog.DiscardHandler))
 	if _, err := svc.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("1")); err != nil {
 		t.Fatal(err)

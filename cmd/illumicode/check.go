@@ -13,11 +13,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/check"
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/internal/check"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/store"
 )
 
 // A section is what was checked of one thing.
@@ -73,11 +75,11 @@ func (a *app) check() *cobra.Command {
 				return nil
 			}
 			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, _ *slog.Logger) error {
-				d, err := svc.NotifyNow(cmd.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: sendTo}})
+				d, err := desk.New(svc).Send(cmd.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: sendTo}})
 				if err != nil {
 					return err
 				}
-				return a.tellEnd(cmd.Context(), svc.Store(), d, 30*time.Second)
+				return a.tellEnd(cmd.Context(), svc, d.ID, 30*time.Second)
 			})
 		},
 	}
@@ -158,7 +160,7 @@ func (c checker) configuration() []provider.Step {
 	steps := []provider.Step{tried("file", fmt.Sprintf("read; providers: %d", len(c.f.Provider)), nil)}
 	ring, err := c.f.Keyring()
 	if err == nil {
-		steps = append(steps, tried("keyring", fmt.Sprintf("keys: %d; %s signs", len(ring.Keys()), ring.Active()), nil))
+		steps = append(steps, tried("keyring", fmt.Sprintf("keys: %d; %s signs", len(keyring.Of(ring).Keys()), keyring.Of(ring).Active()), nil))
 	} else {
 		steps = append(steps, tried("keyring", "", err))
 	}
@@ -173,12 +175,13 @@ func (c checker) configuration() []provider.Step {
 }
 
 func (c checker) database() []provider.Step {
-	st, err := c.f.OpenStore(c.ctx)
+	opened, err := c.f.OpenStore(c.ctx)
 	steps := []provider.Step{tried("open", c.f.Store.File, err)}
 	if err != nil {
 		return steps
 	}
-	defer st.Close()
+	defer opened.Close()
+	st := store.Of(opened)
 	if err := st.Ready(c.ctx); err != nil {
 		return append(steps, tried("tables", "", err))
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 func (a *app) deliver() *cobra.Command {
@@ -34,7 +35,7 @@ func (a *app) deliver() *cobra.Command {
 				beside, stop := context.WithCancel(cmd.Context())
 				ended := make(chan error, 1)
 				go func() { ended <- figures.serve(beside, svc, log) }()
-				go f.FollowKeyring(beside, svc.Keys(), log)
+				go f.FollowKeyring(beside, flow.Of(svc).Keys, log)
 				err := a.work(cmd.Context(), svc, log, untilEmpty)
 				stop()
 				return errors.Join(err, <-ended)
@@ -50,7 +51,7 @@ func (a *app) deliver() *cobra.Command {
 func (a *app) work(ctx context.Context, svc *illumicode.Service, log *slog.Logger, untilEmpty bool) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	log.Info("delivering", "site", svc.Site().BaseURL, "until_empty", untilEmpty)
+	log.Info("delivering", "site", flow.Of(svc).Site.BaseURL, "until_empty", untilEmpty)
 	if untilEmpty {
 		go func() {
 			defer stop()
@@ -62,7 +63,7 @@ func (a *app) work(ctx context.Context, svc *illumicode.Service, log *slog.Logge
 	if err := svc.Run(ctx); err != nil {
 		return err
 	}
-	sum, err := svc.Store().Summary(context.WithoutCancel(ctx), svc.Now())
+	sum, err := flow.Of(svc).Store.Summary(context.WithoutCancel(ctx), svc.Now())
 	if err != nil {
 		return err
 	}
@@ -74,7 +75,7 @@ func waitEmpty(ctx context.Context, svc *illumicode.Service) error {
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		left, err := svc.Store().Left(ctx)
+		left, err := flow.Of(svc).Store.Left(ctx)
 		if err != nil || !left {
 			return err
 		}

@@ -14,8 +14,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 // A change is a verb that changes the deliveries an id or a filter chooses.

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) outboxExport() *cobra.Command {

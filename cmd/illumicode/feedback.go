@@ -14,9 +14,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/report"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/feedback"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) feedback() *cobra.Command {
@@ -216,4 +217,16 @@ func countsJSON(all []store.FeedbackCount) []map[string]any {
 		out[i] = map[string]any{"kind": c.Kind, "state": c.State, "count": c.Count}
 	}
 	return out
+}
+
+// returned is what came back about a letter of a story, as the verbs of the outbox have it.
+func returned(l desk.Letter) []store.Feedback {
+	all := make([]store.Feedback, len(l.Returned))
+	for i, r := range l.Returned {
+		all[i] = store.Feedback{
+			Delivery: l.ID, Source: r.Source, Kind: r.Kind, Status: r.Status, Words: r.Words, Happened: r.At,
+			State: store.FeedbackState(r.State), Note: r.Note,
+		}
+	}
+	return all
 }

@@ -9,8 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/token"
-	"github.com/illumicode/illumicode/standin"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/standin"
+	"github.com/illumicode/illumicode/token"
 )
 
 // A provider tells `serve` by webhook what came back; the operator sees it, and what follows from it.
@@ -90,11 +91,11 @@ never = ["skerry.example"]`)
 	if err != nil {
 		t.Fatal(err)
 	}
-	ring, err := token.ParseKeyring(raw)
+	ring, err := token.Parse(raw)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.write("report.eml", "To: <"+ring.Active().ReturnPath(id)+`@bounces.ternisle.example>
+	p.write("report.eml", "To: <"+keyring.Of(ring).Active().ReturnPath(id)+`@bounces.ternisle.example>
 Content-Type: multipart/report; boundary=b
 
 --b

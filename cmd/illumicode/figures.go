@@ -38,5 +38,5 @@ func (f *figures) serve(ctx context.Context, svc *illumicode.Service, log *slog.
 		return nil
 	}
 	log.Info("figures", "address", f.listen.Addr().String())
-	return serving.Until(ctx, f.listen, f.kept.Handler(svc.Store(), svc.Now))
+	return serving.Until(ctx, f.listen, f.kept.Handler(svc))
 }

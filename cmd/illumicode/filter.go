@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // A filter is the flags that choose deliveries.

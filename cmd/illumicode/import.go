@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 )
 
 func (a *app) addressImport() *cobra.Command {
@@ -24,7 +25,7 @@ func (a *app) addressImport() *cobra.Command {
 		Short: "Take addresses over from a CSV file with the columns subject, address and, if known, standing, since, reason, locale",
 		Args:  oneArg("a CSV file, or - for standard input"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o := illumicode.ImportOptions{DryRun: dry}
+			o := desk.ImportOptions{DryRun: dry}
 			if before != "" {
 				var err error
 				if o.Grandfather, err = readTime(before); err != nil {
@@ -41,7 +42,7 @@ func (a *app) addressImport() *cobra.Command {
 				in = file
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				done, err := svc.Import(cmd.Context(), readBackfill(in), o)
+				done, err := desk.New(svc).Import(cmd.Context(), readBackfill(in), o)
 				printed := a.print(map[string]any{"rows": done.Rows, "changed": done.Changed, "unchanged": done.Unchanged, "refused": done.Refused, "why": done.Why, "dry_run": dry}, func() {
 					would := ""
 					if dry {
@@ -78,27 +79,27 @@ var columns = []string{"subject", "address", "standing", "since", "reason", "loc
 
 // readBackfill reads the rows of a CSV file (RFC 4180) with a header. It ends with the first error of
 // the file itself; what is wrong in a row comes with the row.
-func readBackfill(in io.Reader) iter.Seq2[illumicode.Backfill, error] {
-	return func(yield func(illumicode.Backfill, error) bool) {
+func readBackfill(in io.Reader) iter.Seq2[desk.Backfill, error] {
+	return func(yield func(desk.Backfill, error) bool) {
 		r := csv.NewReader(in)
 		r.ReuseRecord = true
 		header, err := r.Read()
 		if err != nil {
-			yield(illumicode.Backfill{}, fmt.Errorf("the file has no header line, which names its columns: %w", err))
+			yield(desk.Backfill{}, fmt.Errorf("the file has no header line, which names its columns: %w", err))
 			return
 		}
 		at := make(map[string]int)
 		for i, name := range header {
 			name = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))
 			if !slices.Contains(columns, name) {
-				yield(illumicode.Backfill{}, fmt.Errorf("line 1: there is no column %q; the columns are %s", name, strings.Join(columns, ", ")))
+				yield(desk.Backfill{}, fmt.Errorf("line 1: there is no column %q; the columns are %s", name, strings.Join(columns, ", ")))
 				return
 			}
 			at[name] = i
 		}
 		for _, required := range columns[:2] {
 			if _, ok := at[required]; !ok {
-				yield(illumicode.Backfill{}, fmt.Errorf("line 1: the column %q is missing", required))
+				yield(desk.Backfill{}, fmt.Errorf("line 1: the column %q is missing", required))
 				return
 			}
 		}
@@ -108,7 +109,7 @@ func readBackfill(in io.Reader) iter.Seq2[illumicode.Backfill, error] {
 				return
 			}
 			if err != nil {
-				yield(illumicode.Backfill{}, err)
+				yield(desk.Backfill{}, err)
 				return
 			}
 			get := func(name string) string {
@@ -118,7 +119,7 @@ func readBackfill(in io.Reader) iter.Seq2[illumicode.Backfill, error] {
 				return ""
 			}
 			line, _ := r.FieldPos(0)
-			row := illumicode.Backfill{Line: line, Subject: get("subject"), Address: get("address"), Standing: get("standing"), Reason: get("reason"), Locale: get("locale")}
+			row := desk.Backfill{Line: line, Subject: get("subject"), Address: get("address"), Standing: get("standing"), Reason: get("reason"), Locale: get("locale")}
 			if since := get("since"); since != "" {
 				if row.Since, err = readTime(since); err != nil {
 					row.Wrong = "since: " + err.Error()

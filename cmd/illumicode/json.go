@@ -5,8 +5,8 @@ package main
 import (
 	"time"
 
-	"github.com/illumicode/illumicode/core/report"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/core/report"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 type deliveryJSON struct {

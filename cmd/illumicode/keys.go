@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/core/token"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) keys() *cobra.Command {
@@ -28,8 +28,8 @@ func (a *app) keysNew() *cobra.Command {
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			now := time.Now()
-			ring, err := token.NewKeyring(token.GenerateKey(now))
-			for _, use := range []token.Use{token.ForReceipts, token.ForLookups} {
+			ring, err := keyring.NewKeyring(keyring.GenerateKey(now))
+			for _, use := range []keyring.Use{keyring.ForReceipts, keyring.ForLookups} {
 				if err == nil {
 					ring, err = ring.Rotate(use, now, now)
 				}
@@ -66,7 +66,7 @@ func (a *app) keysNew() *cobra.Command {
 
 // replaceKeyring writes a keyring in the place of the configuration's, whole or not at all. Processes
 // that run take it up within seconds.
-func replaceKeyring(f *config.File, ring *token.Keyring) error {
+func replaceKeyring(f *config.File, ring *keyring.Keyring) error {
 	path := f.KeyringPath()
 	temp, err := os.CreateTemp(filepath.Dir(path), ".keyring-*") // 0600
 	if err != nil {
@@ -99,7 +99,7 @@ func (a *app) keysRotate() *cobra.Command {
 				return err
 			}
 			now := time.Now()
-			next, err := ring.Rotate(token.Use(use), now, now.Add(overlap))
+			next, err := ring.Rotate(keyring.Use(use), now, now.Add(overlap))
 			if err != nil {
 				return misuse{err}
 			}
@@ -107,15 +107,15 @@ func (a *app) keysRotate() *cobra.Command {
 				return err
 			}
 			var kid fmt.Stringer = next.Active()
-			switch token.Use(use) {
-			case token.ForReceipts:
+			switch keyring.Use(use) {
+			case keyring.ForReceipts:
 				kid = next.Receipts()[0]
-			case token.ForLookups:
+			case keyring.ForLookups:
 				kid = next.Index()[0]
 			}
 			return a.print(map[string]string{"kid": kid.String(), "use": use}, func() {
-				a.line("%s is the key for %s from now on. Processes that run take it up within seconds.", kid, describeUse(token.Use(use)))
-				if token.Use(use) == token.ForLookups {
+				a.line("%s is the key for %s from now on. Processes that run take it up within seconds.", kid, describeUse(keyring.Use(use)))
+				if keyring.Use(use) == keyring.ForLookups {
 					a.line("`illumicode keys rekey` puts what is kept under the one before under it.")
 				} else {
 					a.line("The one before is accepted until %s.", clock(now.Add(overlap)))
@@ -123,13 +123,13 @@ func (a *app) keysRotate() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&use, "use", string(token.ForLinks), "what for: link (links, codes, what is sealed), receipt or index (lookups)")
+	cmd.Flags().StringVar(&use, "use", string(keyring.ForLinks), "what for: link (links, codes, what is sealed), receipt or index (lookups)")
 	cmd.Flags().DurationVar(&overlap, "overlap", 90*24*time.Hour, "how long the key before is accepted; unsubscribe links and known browsers end with it")
 	return cmd
 }
 
-func describeUse(use token.Use) string {
-	return map[token.Use]string{token.ForLinks: "links and codes", token.ForReceipts: "receipts", token.ForLookups: "lookups"}[use]
+func describeUse(use keyring.Use) string {
+	return map[keyring.Use]string{keyring.ForLinks: "links and codes", keyring.ForReceipts: "receipts", keyring.ForLookups: "lookups"}[use]
 }
 
 func (a *app) keysRetire() *cobra.Command {
@@ -139,8 +139,11 @@ func (a *app) keysRetire() *cobra.Command {
 		Short: "Remove a key that no longer signs; refused, with counts, while anything depends on it",
 		Args:  oneArg("the kid of a key; `illumicode keys list` shows them"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.onKeys(cmd.Context(), func(f *config.File, ring *token.Keyring, st *store.Store) error {
+			return a.onKeys(cmd.Context(), func(f *config.File, ring *keyring.Keyring, st *store.Store) error {
 				next, err := ring.Without(args[0])
+				if errors.Is(err, keyring.ErrUnknownKey) && emergency { // it is lost, and is put on record alone
+					next, err = ring, nil
+				}
 				if err != nil {
 					return err
 				}
@@ -154,6 +157,11 @@ func (a *app) keysRetire() *cobra.Command {
 				}
 				if err := replaceKeyring(f, next); err != nil {
 					return err
+				}
+				if d.Any() { // a later start must not miss it
+					if err := st.RecordRetired(cmd.Context(), args[0]); err != nil {
+						return err
+					}
 				}
 				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes, "suppressions": d.Suppressions}, func() {
 					a.line("%s is retired. Links, codes, unsubscribe links and known browsers that were made under it are refused from now on.", args[0])
@@ -169,17 +177,20 @@ func (a *app) keysRetire() *cobra.Command {
 }
 
 // keyring returns the configuration and its keyring.
-func (a *app) keyring() (*config.File, *token.Keyring, error) {
+func (a *app) keyring() (*config.File, *keyring.Keyring, error) {
 	f, err := a.load()
 	if err != nil {
 		return nil, nil, err
 	}
 	ring, err := f.Keyring()
-	return f, ring, err
+	if err != nil {
+		return nil, nil, err
+	}
+	return f, keyring.Of(ring), nil
 }
 
 // onKeys runs fn with the keyring and the database of the configuration.
-func (a *app) onKeys(ctx context.Context, fn func(*config.File, *token.Keyring, *store.Store) error) error {
+func (a *app) onKeys(ctx context.Context, fn func(*config.File, *keyring.Keyring, *store.Store) error) error {
 	f, ring, err := a.keyring()
 	if err != nil {
 		return err
@@ -188,18 +199,19 @@ func (a *app) onKeys(ctx context.Context, fn func(*config.File, *token.Keyring, 
 	if err != nil {
 		return err
 	}
-	if err := st.Ready(ctx); err != nil {
+	rows := store.Of(st)
+	if err := rows.Ready(ctx); err != nil {
 		return errors.Join(err, st.Close())
 	}
-	return errors.Join(fn(f, ring, st), st.Close())
+	return errors.Join(fn(f, ring, rows), st.Close())
 }
 
 // A keyLine is one key of a list.
 type keyLine struct {
-	Kid    string    `json:"kid"`
-	Use    token.Use `json:"use"`
-	Status string    `json:"status"`
-	Until  time.Time `json:"until,omitzero"`
+	Kid    string      `json:"kid"`
+	Use    keyring.Use `json:"use"`
+	Status string      `json:"status"`
+	Until  time.Time   `json:"until,omitzero"`
 
 	Challenges, Changes, Suppressions int
 }
@@ -210,9 +222,9 @@ func (a *app) keysList() *cobra.Command {
 		Short: "Show the keys, until when they are accepted, and what depends on them",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.onKeys(cmd.Context(), func(_ *config.File, ring *token.Keyring, st *store.Store) error {
+			return a.onKeys(cmd.Context(), func(_ *config.File, ring *keyring.Keyring, st *store.Store) error {
 				var all []keyLine
-				add := func(i int, kid string, use token.Use, until time.Time) error {
+				add := func(i int, kid string, use keyring.Use, until time.Time) error {
 					d, err := st.Dependents(cmd.Context(), kid, time.Now())
 					status := "verifies"
 					if i == 0 {
@@ -222,17 +234,17 @@ func (a *app) keysList() *cobra.Command {
 					return err
 				}
 				for i, k := range ring.Keys() {
-					if err := add(i, k.ID(), token.ForLinks, k.Until()); err != nil {
+					if err := add(i, k.ID(), keyring.ForLinks, k.Until()); err != nil {
 						return err
 					}
 				}
 				for i, k := range ring.Receipts() {
-					if err := add(i, k.ID(), token.ForReceipts, k.Until()); err != nil {
+					if err := add(i, k.ID(), keyring.ForReceipts, k.Until()); err != nil {
 						return err
 					}
 				}
 				for i, k := range ring.Index() {
-					if err := add(i, k.ID(), token.ForLookups, k.Until()); err != nil {
+					if err := add(i, k.ID(), keyring.ForLookups, k.Until()); err != nil {
 						return err
 					}
 				}
@@ -257,7 +269,7 @@ func (a *app) keysRekey() *cobra.Command {
 		Short: "Put what is looked up by a thumbprint under the newest key for lookups",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.onKeys(cmd.Context(), func(_ *config.File, ring *token.Keyring, st *store.Store) error {
+			return a.onKeys(cmd.Context(), func(_ *config.File, ring *keyring.Keyring, st *store.Store) error {
 				key, total := ring.Index()[0], 0
 				for {
 					n, err := st.RekeySuppressions(cmd.Context(), key.ID(), key.Lookup, 500)

@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // with runs fn with a service on the place, without a worker.

@@ -12,8 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/core/letter"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/message"
 )
 
 func (a *app) letter() *cobra.Command {
@@ -22,9 +23,9 @@ func (a *app) letter() *cobra.Command {
 
 // A samples shows the configured letters with their sample values.
 type samples struct {
-	set    *letter.Set
-	writer letter.Writer
-	mark   *message.Part // that travels with each letter; nil for none
+	set    *render.Set
+	writer render.Writer
+	mark   *compose.Part // that travels with each letter; nil for none
 	from   message.Address
 	base   string // of their links
 }
@@ -35,9 +36,11 @@ func (a *app) letters() (s samples, err error) {
 		return s, err
 	}
 	s.base = strings.TrimSuffix(f.Site.BaseURL, "/")
-	if s.set, err = f.LetterSet(); err != nil {
+	set, err := f.LetterSet()
+	if err != nil {
 		return s, err
 	}
+	s.set = render.Of(set)
 	if s.writer, s.mark, err = f.Writer(); err != nil {
 		return s, err
 	}
@@ -166,7 +169,7 @@ func (s samples) gallery(to io.Writer) error {
 }
 
 // formOf returns a rendered letter in one form.
-func (s samples) formOf(r letter.Rendered, sms, form string) (string, error) {
+func (s samples) formOf(r render.Rendered, sms, form string) (string, error) {
 	switch form {
 	case "text":
 		return "Subject: " + r.Subject + "\n\n" + r.Text, nil
@@ -176,7 +179,7 @@ func (s samples) formOf(r letter.Rendered, sms, form string) (string, error) {
 		if sms == "" {
 			return "", errors.New("this letter has no form as SMS")
 		}
-		n, gsm := message.Segments(sms)
+		n, gsm := compose.Segments(sms)
 		alphabet := "GSM 7-bit"
 		if !gsm {
 			alphabet = "UCS-2"
@@ -187,10 +190,10 @@ func (s samples) formOf(r letter.Rendered, sms, form string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		sample := message.Message{From: s.from, To: []message.Address{to}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
+		sample := compose.Message{From: s.from, To: []message.Address{to}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
 			Date: time.Now(), ID: "sample@letters.example"}
 		if s.mark != nil {
-			sample.Inline = []message.Part{*s.mark}
+			sample.Inline = []compose.Part{*s.mark}
 		}
 		m, err := sample.Compose()
 		if err != nil {
@@ -229,7 +232,7 @@ func (a *app) letterLint() *cobra.Command {
 			faults := 0
 			rows := []map[string]string{}
 			for _, f := range found {
-				if f.Level == letter.Fault {
+				if f.Level == render.Fault {
 					faults++
 				}
 				rows = append(rows, map[string]string{"letter": f.Letter, "locale": f.Locale, "level": string(f.Level), "what": f.What})

@@ -39,7 +39,7 @@ func TestLetterVerbs(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"letter", "show", "gone"}, exitFailed, "no such letter"},
+		{[]string{"letter", "show", "gone"}, exitFailed, `no letter is named "gone"; there are "account-exists"`},
 		{[]string{"letter", "show", "confirm", "--as", "pdf"}, exitMisused, "say text, html, eml or sms"},
 		{[]string{"letter", "show"}, exitMisused, "one argument"},
 	} {

@@ -8,8 +8,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/exposure"
-	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/internal/core/exposure"
+	"github.com/illumicode/illumicode/internal/core/judge"
+	"github.com/illumicode/illumicode/limit"
 )
 
 func (a *app) limits() *cobra.Command {
@@ -44,7 +46,7 @@ func (a *app) limitsList() *cobra.Command {
 				if l.Observe {
 					mode = "observe"
 				}
-				rows[i] = row{l.Name, l.Rule.String(), l.About(), mode, l.From}
+				rows[i] = row{l.Name, l.Rule.String(), judge.About(l.Rule), mode, l.From}
 			}
 			return a.print(rows, func() {
 				for _, r := range rows {
@@ -75,8 +77,12 @@ func (a *app) limitsTry() *cobra.Command {
 				}
 				ctx = illumicode.FromNetwork(ctx, from)
 			}
+			stage := limit.First
+			if again {
+				stage = limit.Again
+			}
 			return a.onService(ctx, func(svc *illumicode.Service) error {
-				told, err := svc.TryLimits(ctx, illumicode.Request{Address: address, Purpose: purpose, Subject: subject}, again)
+				told, err := desk.New(svc).TryLimits(ctx, illumicode.Request{Address: address, Purpose: purpose, Subject: subject}, stage)
 				if err != nil {
 					return err
 				}
@@ -92,7 +98,7 @@ func (a *app) limitsTry() *cobra.Command {
 	return cmd
 }
 
-func answerJSON(told illumicode.Answer) map[string]any {
+func answerJSON(told desk.Answer) map[string]any {
 	rules := make([]map[string]any, 0, len(told.Rules))
 	for _, r := range told.Rules {
 		one := map[string]any{"name": r.Rule.Name, "how_often": r.Rule.String(), "left": r.Left, "observe": r.Rule.Observe}
@@ -111,7 +117,7 @@ func answerJSON(told illumicode.Answer) map[string]any {
 	return out
 }
 
-func (a *app) answer(told illumicode.Answer, now time.Time, fromNetwork bool) {
+func (a *app) answer(told desk.Answer, now time.Time, fromNetwork bool) {
 	if len(told.Rules) == 0 {
 		a.line("No rule is about such a request: any number passes.")
 		return

@@ -13,15 +13,15 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
-	_ "time/tzdata" // for machines without the database of time zones, as in bare containers
+	_ "time/tzdata"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/internal/config"
 )
 
 // Exit codes.
@@ -45,7 +45,7 @@ type misuse struct{ error }
 type app struct {
 	configPath string
 	json       bool
-	metrics    outbox.Observer // of verbs that serve figures; else nil
+	metrics    delivery.Observer // of verbs that serve figures; else nil
 	out, err   io.Writer
 }
 

@@ -1,26 +1,32 @@
 package main
 
 import (
+	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/store"
-	"github.com/illumicode/illumicode/store/postgres"
-	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) migrate() *cobra.Command {
-	var printOnly bool
+	var printOnly, roles bool
 	var database string
 	cmd := &cobra.Command{
 		Use:   "migrate",
 		Short: "Create the tables, or bring them up to this version",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if printOnly {
+			switch {
+			case printOnly && roles:
+				return misuse{errors.New("--print and --print-roles are run apart: roles need rights that tables do not; say one of them")}
+			case printOnly:
 				return a.printMigrations(database)
+			case roles:
+				a.line("%s", strings.TrimRight(store.Roles, "\n"))
+				return nil
 			}
 			f, err := a.load()
 			if err != nil {
@@ -31,7 +37,7 @@ func (a *app) migrate() *cobra.Command {
 				return err
 			}
 			defer st.Close()
-			done, err := st.Migrate(cmd.Context(), time.Now())
+			done, err := store.Of(st).Migrate(cmd.Context(), time.Now())
 			if err != nil {
 				return err
 			}
@@ -49,28 +55,17 @@ func (a *app) migrate() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&printOnly, "print", false, "print the SQL instead of running it")
+	cmd.Flags().BoolVar(&printOnly, "print", false, "print the SQL for an empty database instead of running it")
+	cmd.Flags().BoolVar(&roles, "print-roles", false, "print the SQL that makes roles of PostgreSQL with the least rights")
 	cmd.Flags().StringVar(&database, "for", "sqlite", "with --print: for which database, sqlite or postgres")
 	return cmd
 }
 
-// printMigrations prints the SQL of all steps in the words of a database; for PostgreSQL with the
-// roles that processes may have.
+// printMigrations prints SQL that makes the tables in an empty database, and records that they were made.
 func (a *app) printMigrations(database string) error {
-	words := map[string]func(string) string{"sqlite": sqlite.Words, "postgres": postgres.Words}[database]
-	if words == nil {
+	script, err := store.Script(database, time.Now())
+	if err != nil {
 		return misuse{fmt.Errorf("--for %s: say sqlite or postgres", database)}
 	}
-	steps := store.Migrations()
-	for i := range steps {
-		steps[i].SQL = words(steps[i].SQL)
-	}
-	return a.print(steps, func() {
-		for _, m := range steps {
-			a.line("-- %04d %s\n\n%s", m.Number, m.Name, m.SQL)
-		}
-		if database == "postgres" {
-			a.line("-- roles; not a part of the migration\n\n%s", postgres.Roles)
-		}
-	})
+	return a.print(map[string]string{"for": database, "sql": script}, func() { a.line("%s", strings.TrimRight(script, "\n")) })
 }

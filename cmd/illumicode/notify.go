@@ -15,8 +15,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/event"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/internal/core/events"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 func (a *app) notify() *cobra.Command {
@@ -53,18 +56,18 @@ func (a *app) notify() *cobra.Command {
 					return fmt.Errorf("--attach: %w", err)
 				}
 				defer file.Close()
-				n.Attachments = append(n.Attachments, illumicode.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)), Body: file})
+				n.Attachments = append(n.Attachments, message.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)), Body: file})
 			}
 			f, err := a.load()
 			if err != nil {
 				return err
 			}
 			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, _ *slog.Logger) error {
-				d, err := svc.NotifyNow(cmd.Context(), n)
+				d, err := desk.New(svc).Send(cmd.Context(), n)
 				if err != nil {
 					return err
 				}
-				return a.tellEnd(cmd.Context(), svc.Store(), d, wait)
+				return a.tellEnd(cmd.Context(), svc, d.ID, wait)
 			})
 		},
 	}
@@ -95,7 +98,7 @@ func (a *app) receive(cmd *cobra.Command, path string) error {
 	if err != nil {
 		return fmt.Errorf("--event: %w", err)
 	}
-	all, err := event.Parse("", raw)
+	all, err := events.Parse("", raw)
 	if err != nil {
 		return err
 	}
@@ -115,16 +118,20 @@ func (a *app) receive(cmd *cobra.Command, path string) error {
 
 // tellEnd waits until the delivery has had its attempt, and says what became of it. The error is
 // that it has not been sent.
-func (a *app) tellEnd(ctx context.Context, st *store.Store, d store.Delivery, wait time.Duration) error {
+func (a *app) tellEnd(ctx context.Context, svc *illumicode.Service, id string, wait time.Duration) error {
+	st := flow.Of(svc).Store
 	deadline := time.Now().Add(wait)
+	d, err := st.Delivery(ctx, id)
+	if err != nil {
+		return err
+	}
 	for d.State == store.Claimed && time.Now().Before(deadline) {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(100 * time.Millisecond):
 		}
-		var err error
-		if d, err = st.Delivery(ctx, d.ID); err != nil {
+		if d, err = st.Delivery(ctx, id); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 )
 
 // Of many who come with the same code at once, to three processes on one database, one wins: whatever the flow.
@@ -19,7 +20,7 @@ func oneWinsAcrossProcesses(t *testing.T, p *place) {
 	p.add("[signup]\ntries = 20\n[signin]\ntries = 20\n[stepup]\ntries = 20\n[reverify]\ntries = 20\n") // a try for each who comes
 	p.with(func(svc *illumicode.Service) {
 		for subject, address := range map[string]string{"7": "mara@ternisle.example", "8": "oda@ternisle.example", "9": "liv@ternisle.example"} {
-			if err := svc.ConfirmAddress(t.Context(), subject, address, "made for this test"); err != nil {
+			if err := desk.New(svc).Confirm(t.Context(), illumicode.Holding{Subject: subject, Address: address}, "made for this test"); err != nil {
 				t.Fatal(err)
 			}
 		}

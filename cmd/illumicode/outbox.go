@@ -10,9 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/outbox"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) outbox() *cobra.Command {
@@ -31,10 +31,11 @@ func (a *app) withStore(ctx context.Context, fn func(*store.Store) error) error 
 		return err
 	}
 	defer st.Close()
-	if err := st.Ready(ctx); err != nil {
+	rows := store.Of(st)
+	if err := rows.Ready(ctx); err != nil {
 		return err
 	}
-	return fn(st)
+	return fn(rows)
 }
 
 func (a *app) outboxList() *cobra.Command {
@@ -104,7 +105,7 @@ func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matc
 	if here := cfg.SiteURL(); sum.Site != "" && sum.Site != here {
 		a.line("THIS DATABASE SENDS FOR ANOTHER SITE, %s, so nothing is sent for %s: is it a copy?\n  If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`.", sum.Site, here)
 	}
-	if mode := guardOf(cfg); mode != outbox.Live {
+	if mode := guardOf(cfg); mode != delivery.Live {
 		a.line("THE GUARD IS ON %s in this configuration, see [guard] there.", strings.ToUpper(string(mode)))
 	}
 	for _, p := range sum.Pauses {
@@ -136,7 +137,9 @@ func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matc
 }
 
 // guardOf returns the mode of the guard that a configuration sets.
-func guardOf(cfg *config.File) outbox.Mode { return cmp.Or(outbox.Mode(cfg.Guard.Mode), outbox.Live) }
+func guardOf(cfg *config.File) delivery.Mode {
+	return cmp.Or(delivery.Mode(cfg.Guard.Mode), delivery.Live)
+}
 
 // because returns a reason as the end of a sentence; the end alone for none.
 func because(why string) string {

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/core/rehearsal"
-	"github.com/illumicode/illumicode/figure"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/core/rehearsal"
+	"github.com/illumicode/illumicode/internal/figure"
 )
 
 func (a *app) rehearse() *cobra.Command {

@@ -12,6 +12,8 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/feedback"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/serving"
 	"github.com/illumicode/illumicode/web"
 )
@@ -26,49 +28,29 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			key, err := f.APIKey()
-			if err != nil {
-				return err
-			}
 			figures, err := a.figures(f.Serve.Metrics)
 			if err != nil {
 				return err
 			}
 			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, log *slog.Logger) error {
+				h, err := handlers(svc, f)
+				if err != nil {
+					return err
+				}
 				l, err := net.Listen("tcp", cmp.Or(f.Serve.Listen, "127.0.0.1:8080"))
 				if err != nil {
 					return fmt.Errorf("serve.listen: %w; choose another address in the configuration", err)
-				}
-				client, err := f.Client()
-				if err != nil {
-					return err
-				}
-				pages, err := web.NewPages(svc, web.Options{Client: client})
-				if err != nil {
-					return err
-				}
-				hooks, err := f.Webhooks()
-				if err != nil {
-					return err
-				}
-				webhooks, err := web.NewWebhooks(svc, hooks)
-				if err != nil {
-					return err
 				}
 				back, err := f.ListenFeedback()
 				if err != nil {
 					return err
 				}
-				mux := http.NewServeMux()
-				mux.Handle(webhooks.Path, webhooks)
-				mux.Handle("/v1/", web.NewAPI(svc, key.Reveal(), web.APIOptions{Origins: f.Serve.Origins, Client: client}))
-				mux.Handle("/", pages)
-				log.Info("serving", "address", l.Addr().String(), "site", svc.Site().BaseURL)
+				log.Info("serving", "address", l.Addr().String(), "site", flow.Of(svc).Site.BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
 				group.Go(func() error { return svc.Run(ctx) })
-				group.Go(func() error { f.FollowKeyring(ctx, svc.Keys(), log); return nil })
+				group.Go(func() error { f.FollowKeyring(ctx, flow.Of(svc).Keys, log); return nil })
 				group.Go(func() error { return figures.serve(ctx, svc, log) })
-				group.Go(func() error { return serving.Until(ctx, l, mux) })
+				group.Go(func() error { return serving.Until(ctx, l, h) })
 				if back != nil {
 					log.Info("taking bounces and complaints", "address", back.Addr().String(), "lmtp", f.Feedback.LMTP)
 					group.Go(func() error { return feedback.New(svc, f.Feedback.Complaints, log).Serve(ctx, back, f.Feedback.LMTP) })
@@ -77,4 +59,37 @@ func (a *app) serve() *cobra.Command {
 			})
 		},
 	}
+}
+
+// handlers returns what is served: the pages, the JSON interface, and what providers POST to.
+func handlers(svc *illumicode.Service, f *config.File) (http.Handler, error) {
+	key, err := f.APIKey()
+	if err != nil {
+		return nil, err
+	}
+	client, err := f.Client()
+	if err != nil {
+		return nil, err
+	}
+	pages, err := web.NewPages(svc, web.Options{Client: client})
+	if err != nil {
+		return nil, err
+	}
+	hooks, err := f.Webhooks()
+	if err != nil {
+		return nil, err
+	}
+	webhooks, err := web.NewWebhooks(svc, hooks)
+	if err != nil {
+		return nil, err
+	}
+	api, err := web.NewAPI(svc, key.Reveal(), web.APIOptions{Origins: f.Serve.Origins, Client: client})
+	if err != nil {
+		return nil, err
+	}
+	mux := http.NewServeMux()
+	mux.Handle(webhooks.Path, webhooks)
+	mux.Handle("/v1/", api)
+	mux.Handle("/", pages)
+	return mux, nil
 }

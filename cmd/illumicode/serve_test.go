@@ -13,9 +13,9 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/core/rehearsal"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/core/rehearsal"
 )
 
 // start starts the tool as a process, waits for a line of one of its outputs that has the given

@@ -11,7 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) outboxShow() *cobra.Command {
@@ -29,11 +31,11 @@ func (a *app) outboxShow() *cobra.Command {
 				return err
 			}
 			defer closeAll()
-			d, err := find(cmd.Context(), svc.Store(), strings.TrimPrefix(args[0], "…"))
+			d, err := find(cmd.Context(), flow.Of(svc).Store, strings.TrimPrefix(args[0], "…"))
 			if err != nil {
 				return err
 			}
-			attempts, err := svc.Store().Attempts(cmd.Context(), d.ID)
+			attempts, err := flow.Of(svc).Store.Attempts(cmd.Context(), d.ID)
 			if err != nil {
 				return err
 			}
@@ -42,16 +44,16 @@ func (a *app) outboxShow() *cobra.Command {
 			for _, at := range attempts {
 				v.Tried = append(v.Tried, attemptOf(at))
 			}
-			feedback, err := svc.Store().FeedbackOn(cmd.Context(), d.ID)
+			feedback, err := flow.Of(svc).Store.FeedbackOn(cmd.Context(), d.ID)
 			if err != nil {
 				return err
 			}
 			v.Outcome, v.Feedback = outcome(feedback), feedbackJSON(feedback)
-			pauses, err := svc.Store().Pauses(cmd.Context())
+			pauses, err := flow.Of(svc).Store.Pauses(cmd.Context())
 			if err != nil {
 				return err
 			}
-			look, lookErr := svc.Preview(cmd.Context(), d)
+			look, lookErr := desk.New(svc).Preview(cmd.Context(), d.ID)
 			v.Looks = look.Text
 			return a.print(v, func() {
 				a.showText(d, pauses, attempts, feedback)

@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"github.com/illumicode/illumicode/internal/serving"
-	"github.com/illumicode/illumicode/standin"
+	"github.com/illumicode/illumicode/internal/standin"
 )
 
 func (a *app) standin() *cobra.Command {

@@ -12,9 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/challenge"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
 func (a *app) token() *cobra.Command {
@@ -22,7 +22,7 @@ func (a *app) token() *cobra.Command {
 }
 
 // signer returns the keyring and the signer that the configuration describes.
-func (a *app) signer(purpose string) (*token.Keyring, *token.Signer, error) {
+func (a *app) signer(purpose string) (*keyring.Keyring, *keyring.Signer, error) {
 	f, err := a.load()
 	if err != nil {
 		return nil, nil, err
@@ -31,8 +31,8 @@ func (a *app) signer(purpose string) (*token.Keyring, *token.Signer, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	base, err := illumicode.CheckBaseURL(f.Site.BaseURL)
-	return ring, token.NewSigner(ring, base, purpose), err
+	base, err := flow.CheckBaseURL(f.Site.BaseURL)
+	return keyring.Of(ring), keyring.NewSigner(keyring.Of(ring), base, purpose), err
 }
 
 func (a *app) tokenMint() *cobra.Command {
@@ -52,7 +52,7 @@ func (a *app) tokenMint() *cobra.Command {
 			}
 			now := time.Now()
 			key := ring.Active()
-			tok := signer.Sign(key, token.Claims{Challenge: id, IssuedAt: now.Unix(), Expires: now.Add(life).Unix(),
+			tok := signer.Sign(key, keyring.Claims{Challenge: id, IssuedAt: now.Unix(), Expires: now.Add(life).Unix(),
 				ID: "by hand", Address: key.Thumbprint(address)})
 			return a.print(map[string]any{"token": tok, "kid": key.ID(), "expires": now.Add(life).UTC().Truncate(time.Second)},
 				func() { a.line("%s", tok) })

@@ -6,9 +6,9 @@ import (
 	"math"
 	"time"
 
-	"github.com/illumicode/illumicode/config"
-	"github.com/illumicode/illumicode/core/route"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // A wayJSON is where a provider stands: what is left of its quotas, and whether it is left alone.
@@ -33,19 +33,19 @@ func waysAt(ctx context.Context, f *config.File, st *store.Store, now time.Time)
 	all := make([]wayJSON, len(f.Provider))
 	for i, p := range f.Provider {
 		w := wayJSON{Name: p.Name}
-		if caps := terms[p.Name].Caps; caps.Quotas() {
-			states, _ := caps.States()
+		if caps := terms[p.Name].Caps; choose.Quotas(caps) {
+			states, _ := choose.States(caps)
 			held, err := st.Caps(ctx, p.Name, states)
 			if err != nil {
 				return nil, err
 			}
-			if left := caps.Left(held, now); left < math.MaxInt {
+			if left := choose.Left(caps, held, now); left < math.MaxInt {
 				w.Left = &left
 			}
 		}
 		for _, k := range known {
 			if k.Name == p.Name {
-				w.Until, w.Shut = k.Health.Shut(route.Breaker{}, now)
+				w.Until, w.Shut = k.Health.Shut(choose.Breaker{}, now)
 				if k.Health.Gap > 0 {
 					w.Gap = k.Health.Gap.String()
 				}

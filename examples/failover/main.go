@@ -15,11 +15,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/route"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/examples/internal/quay"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
+	"github.com/illumicode/illumicode/retry"
+	"github.com/illumicode/illumicode/route"
 )
 
 // A relay is a provider that can fall over. Yours is provider/smtp or provider/httpapi.
@@ -68,17 +69,17 @@ func main() {
 // tell waits for the end of an address's letter, and prints how it travelled.
 func tell(ctx context.Context, svc *quay.Quay, address string) error {
 	for {
-		story, err := svc.Story(ctx, address)
+		story, err := desk.New(svc.Service).Story(ctx, address)
 		switch {
 		case err != nil:
 			return err
-		case len(story.Deliveries) != 1:
+		case len(story.Letters) != 1:
 			return errors.New("the signup has no letter")
-		case !story.Deliveries[0].State.Final():
+		case story.Letters[0].State == "waiting" || story.Letters[0].State == "claimed":
 			time.Sleep(5 * time.Millisecond)
 			continue
 		}
-		for _, a := range story.Deliveries[0].Tried {
+		for _, a := range story.Letters[0].Attempts {
 			fmt.Printf("%s, attempt %d: %s through %s\n    %s\n", address, a.Number, a.Class, a.Provider, a.Route)
 		}
 		return nil

@@ -19,12 +19,13 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/letters"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/file"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 //go:embed letters
@@ -52,9 +53,11 @@ func main() {
 	dir, ctx := os.Args[1], context.Background()
 	st := must(sqlite.Open(ctx, filepath.Join(dir, "letters.db")))
 	defer st.Close()
-	must(st.Migrate(ctx, time.Now()))
+	if err := st.Migrate(ctx); err != nil {
+		log.Fatal(err)
+	}
 	svc := must(illumicode.New(illumicode.Config{
-		Store: st, Keys: must(token.NewKeyring(token.GenerateKey(time.Now()))), From: must(message.ParseAddress("crew@ternisle.example")),
+		Store: st, Keys: token.Generate(time.Now()), From: must(message.ParseAddress("crew@ternisle.example")),
 		Site:      illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Providers: []provider.Provider{must(file.New("mail", filepath.Join(dir, "mail")))},
 		Letters:   must(letters.Load(must(fs.Sub(own, "letters")), letters.Fallback)),
@@ -62,10 +65,10 @@ func main() {
 	}))
 	asCSV, asWorkbook := must(sheet(bookings)), must(workbook(bookings))
 	for _, to := range pierMasters {
-		d := must(svc.NotifyNow(ctx, illumicode.Notice{
+		d := must(desk.New(svc).Send(ctx, illumicode.Notice{
 			Letter: "manifest", To: illumicode.Request{Address: to, Zone: "Europe/Oslo"},
 			Data: Manifest{Day: time.Now(), Count: len(bookings), Sailings: bookings},
-			Attachments: []illumicode.Attachment{
+			Attachments: []message.Attachment{
 				{Name: "manifest.csv", Type: "text/csv; charset=utf-8", Body: bytes.NewReader(asCSV)},
 				{Name: "manifest.xlsx", Type: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", Body: bytes.NewReader(asWorkbook)},
 			},

@@ -16,11 +16,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/discard"
 	"github.com/illumicode/illumicode/store/postgres"
+	"github.com/illumicode/illumicode/token"
 )
 
 const passengers = 3000
@@ -34,9 +35,11 @@ func main() {
 	conn := os.Args[1]
 	st := must(postgres.Open(ctx, conn, postgres.Options{}))
 	defer st.Close()
-	must(st.Migrate(ctx, time.Now()))
+	if err := st.Migrate(ctx); err != nil {
+		log.Fatal(err)
+	}
 	svc := must(illumicode.New(illumicode.Config{
-		Store: st, Keys: must(token.NewKeyring(token.GenerateKey(time.Now()))), From: must(message.ParseAddress("crew@ternisle.example")),
+		Store: st, Keys: token.Generate(time.Now()), From: must(message.ParseAddress("crew@ternisle.example")),
 		Site:      illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Providers: []provider.Provider{discard.Provider{}}, Log: slog.New(slog.DiscardHandler),
 	}))
@@ -60,7 +63,7 @@ func main() {
 			}
 		}
 	}))
-	for must(st.Left(ctx)) {
+	for must(desk.New(svc).Summary(ctx)).Left {
 		time.Sleep(20 * time.Millisecond)
 	}
 	fmt.Printf("%d letters in %v\n", passengers, time.Since(start).Round(10*time.Millisecond))

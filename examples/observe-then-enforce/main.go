@@ -16,24 +16,24 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/limit"
+	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/examples/internal/quay"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/metrics"
 )
 
-// A count is an observer of workers that hears of judgements too. Package metrics is one, and shows both
-// to Prometheus.
+// A count is an observer that counts judgements, and hands everything on to Prometheus.
 type count struct {
 	*metrics.Metrics
 	noted, refused atomic.Int64
 }
 
-func (c *count) Judged(rule string, refused, noted bool) {
-	c.Metrics.Judged(rule, refused, noted)
-	switch {
-	case noted:
+func (c *count) Observe(o delivery.Observation) {
+	c.Metrics.Observe(o)
+	switch o.What {
+	case "noted":
 		c.noted.Add(1)
-	case refused:
+	case "refused":
 		c.refused.Add(1)
 	}
 }
@@ -59,7 +59,7 @@ func day(dir string, rule limit.Rule, watch *count) (admitted int) {
 	defer stop()
 	svc := quay.Open(ctx, dir, "http://127.0.0.1:8090", func(c *illumicode.Config) {
 		c.Limits = append(illumicode.DefaultLimits(), rule) // beside the default ones
-		c.Outbox.Observer = watch
+		c.Observer = watch
 	})
 	office := illumicode.FromNetwork(ctx, netip.MustParseAddr("203.0.113.7"))
 	for i := range 24 {

@@ -14,11 +14,12 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/retry"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 // A bottle is a provider.
@@ -59,12 +60,14 @@ func main() {
 	ctx := context.Background()
 	st := must(sqlite.Open(ctx, filepath.Join(dir, "letters.db")))
 	defer st.Close()
-	must(st.Migrate(ctx, time.Now()))
+	if err := st.Migrate(ctx); err != nil {
+		log.Fatal(err)
+	}
 	svc := must(illumicode.New(illumicode.Config{
-		Store: st, Keys: must(token.NewKeyring(token.GenerateKey(time.Now()))), Providers: []provider.Provider{b},
+		Store: st, Keys: token.Generate(time.Now()), Providers: []provider.Provider{b},
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, From: must(message.ParseAddress("crew@ternisle.example")),
 	}))
-	d := must(svc.NotifyNow(ctx, illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "far.away@gullquay.example"}}))
+	d := must(desk.New(svc).Send(ctx, illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "far.away@gullquay.example"}}))
 	fmt.Printf("%s: %s\n", d.State, filepath.Join(b.sea, d.ID))
 }
 

@@ -6,12 +6,12 @@ package main
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"log"
 	"os"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/examples/internal/quay"
 )
 
@@ -33,16 +33,16 @@ func main() {
 	defer stop()
 	svc := quay.Open(ctx, os.Args[1], "https://gullquay.example")
 	quay.Must(svc.Store().DB().Exec(users))
-	quay.Check(svc.ConfirmAddress(ctx, "7", first, "made for this example"))
+	quay.Check(desk.New(svc.Service).Confirm(ctx, illumicode.Holding{Subject: "7", Address: first}, "made for this example"))
 
 	// What the application writes when an address is proven, in the same commit.
-	apply := func(tx *sql.Tx, p illumicode.Proof) error {
-		_, err := tx.Exec("UPDATE users SET email = ? WHERE id = ?", p.Address(), p.Subject())
+	apply := func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET email = ? WHERE id = ?", p.Address(), p.Subject())
 		return err
 	}
 
-	change := func(from, to string) (proof, undo quay.Letter, ticket string) {
-		pending := quay.Must(svc.ChangeAddress(ctx, "7", from, illumicode.Request{Address: to, Name: "Mara"}))
+	change := func(from, to string) (proof, undo quay.Letter, ticket illumicode.Ticket) {
+		pending := quay.Must(svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: from}, illumicode.Request{Address: to, Name: "Mara"}))
 		for range 2 { // to the new address with the proof, to the old one with the way back
 			if l := svc.Next(); l.To == to {
 				proof = l
@@ -67,8 +67,8 @@ func main() {
 
 	// The owner reads the letter at the old address, and takes it back. Neither address signs in now;
 	// the application locks the account and ends its sessions.
-	taken := quay.Must(svc.Undo(ctx, undo.Link, func(tx *sql.Tx, c illumicode.Change) error {
-		_, err := tx.Exec("UPDATE users SET locked = 1 WHERE id = ?", c.Subject)
+	taken := quay.Must(svc.Undo(ctx, undo.Link, func(ctx context.Context, tx illumicode.Tx, c illumicode.Change) error {
+		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET locked = 1 WHERE id = ?", c.Subject)
 		return err
 	}))
 	fmt.Printf("undone:  the account has %q; locked\n", quay.Must(svc.Address(ctx, "7")))
@@ -81,8 +81,8 @@ func main() {
 		}
 	}
 	fmt.Printf("asked:   the account has %q\n", quay.Must(svc.Address(ctx, "7")))
-	quay.Check(svc.Settle(ctx, taken.ID, second, "showed ticket 4711 at the desk", func(tx *sql.Tx) error {
-		_, err := tx.Exec("UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
+	quay.Check(desk.New(svc.Service).Decide(ctx, desk.Decision{Change: taken.ID, Keep: second, Reason: "showed ticket 8215 at the desk"}, func(ctx context.Context, tx illumicode.Tx) error {
+		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
 		return err
 	}))
 	fmt.Println("settled: the account has", quay.Must(svc.Address(ctx, "7")))

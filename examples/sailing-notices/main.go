@@ -9,6 +9,7 @@ package main
 import (
 	"context"
 	"embed"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log"
@@ -18,15 +19,15 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/event"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/event"
 	"github.com/illumicode/illumicode/letters"
-	"github.com/illumicode/illumicode/outbox"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
-	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 //go:embed letters
@@ -53,13 +54,15 @@ func main() {
 	clock.Store(morning.UnixMilli())
 	st := must(sqlite.Open(ctx, filepath.Join(os.Args[1], "notices.db")))
 	defer st.Close()
-	must(st.Migrate(ctx, now()))
+	if err := st.Migrate(ctx); err != nil {
+		log.Fatal(err)
+	}
 	ways := new(capture.Provider) // a mail server and an SMS gateway, in a real service
 	svc := must(illumicode.New(illumicode.Config{
-		Store: st, Keys: must(token.NewKeyring(token.GenerateKey(now()))), From: must(message.ParseAddress("crew@ternisle.example")),
+		Store: st, Keys: token.Generate(now()), From: must(message.ParseAddress("crew@ternisle.example")),
 		Site:      illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Providers: []provider.Provider{ways}, Letters: must(letters.Load(must(fs.Sub(own, "letters")), letters.Fallback)),
-		Events: rules, Now: now, Outbox: outbox.Config{Poll: 20 * time.Millisecond},
+		Events: rules, Now: now, Outbox: delivery.Settings{Poll: 20 * time.Millisecond},
 	}))
 	go svc.Run(ctx)
 
@@ -71,11 +74,14 @@ func main() {
 	wait(svc, 2) // until both reminders are there
 
 	// The sailing moves by two hours: its passengers are told, and their reminders move.
-	moved := must(event.Parse(event.Single, []byte(`{"specversion": "1.0", "source": "/harbour", "id": "71", "type": "ternisle.sailing.moved",
-		"data": {"sailing": "7", "pier": "pier 2", "departs": "2031-03-04T16:30:00Z",
-			"passengers": ["mara.quist@ternisle.example", {"address": "+44 7700 900123"}]}}`)))
-	check(svc.Receive(ctx, moved...))
-	n := must(svc.Move(ctx, "7", time.Date(2031, 3, 4, 16, 30, 0, 0, time.UTC)))
+	check(svc.Receive(ctx, event.Event{Source: "/harbour", ID: "71", Type: "ternisle.sailing.moved",
+		Data: json.RawMessage(`{"sailing": "7", "pier": "pier 2", "departs": "2031-03-04T16:30:00Z",
+			"passengers": ["mara.quist@ternisle.example", {"address": "+44 7700 900123"}]}`)}))
+	var n int64
+	check(svc.Transact(ctx, func(ctx context.Context, tx illumicode.Tx) (err error) {
+		n, err = tx.Move(ctx, "7", time.Date(2031, 3, 4, 16, 30, 0, 0, time.UTC))
+		return err
+	}))
 	fmt.Printf("%s  sailing 7 moves to 16:30, and %d reminders with it\n", now().Format("15:04"), n)
 
 	seen := 0
@@ -83,7 +89,7 @@ func main() {
 		clock.Store(morning.Add(time.Duration(hour-8)*time.Hour + 31*time.Minute).UnixMilli())
 		svc.Wake()
 		time.Sleep(150 * time.Millisecond) // for people: the worker needs less
-		waitIdle(svc, now)
+		waitIdle(svc)
 		for _, l := range ways.Letters()[seen:] {
 			what := l.SMS
 			if what == "" {
@@ -99,7 +105,7 @@ func main() {
 func wait(svc *illumicode.Service, n int) {
 	for count := 0; count < n; time.Sleep(10 * time.Millisecond) {
 		count = 0
-		for _, l := range must(svc.Store().Loads(context.Background())) {
+		for _, l := range must(desk.New(svc).Summary(context.Background())).Loads {
 			count += l.Count
 		}
 	}
@@ -107,10 +113,10 @@ func wait(svc *illumicode.Service, n int) {
 
 // waitIdle returns when nothing is due and nothing is in work: on a slow machine the clock must not run ahead
 // of the letters.
-func waitIdle(svc *illumicode.Service, now func() time.Time) {
+func waitIdle(svc *illumicode.Service) {
 	for busy := true; busy; time.Sleep(10 * time.Millisecond) {
-		sum := must(svc.Store().Summary(context.Background(), now()))
-		busy = !sum.OldestDue.IsZero() || sum.Count[store.Claimed] > 0
+		sum := must(desk.New(svc).Summary(context.Background()))
+		busy = !sum.OldestDue.IsZero() || sum.Count["claimed"] > 0
 	}
 }
 

@@ -22,8 +22,9 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/examples/internal/quay"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -35,11 +36,11 @@ func main() {
 	svc := quay.Open(context.Background(), os.Args[1], "http://"+listen)
 	db := svc.Store().DB()
 	quay.Must(db.Exec("CREATE TABLE IF NOT EXISTS session (token TEXT PRIMARY KEY, subject TEXT, ends INTEGER)"))
-	quay.Check(svc.ConfirmAddress(context.Background(), "7", "mara@gullquay.example", "made for this example"))
+	quay.Check(desk.New(svc.Service).Confirm(context.Background(), illumicode.Holding{Subject: "7", Address: "mara@gullquay.example"}, "made for this example"))
 	go func() {
 		for {
 			l := svc.Next()
-			fmt.Printf("To %s: %s. The code is %s, the link %s/confirm?t=%s\n", l.To, l.Subject, l.Code, svc.Site().BaseURL, l.Link)
+			fmt.Printf("To %s: %s. The code is %s, the link %s/confirm?t=%s\n", l.To, l.Subject, l.Code, "http://"+listen, l.Link)
 		}
 	}()
 	log.Printf("open http://%s/", listen)
@@ -60,9 +61,9 @@ func site(svc *illumicode.Service, db *sql.DB) http.Handler {
 		SignIn: "/", After: "/account",
 		// The session is committed together with the end of the proof: of all who come with the same
 		// code, one gets one.
-		SignedIn: func(w http.ResponseWriter, _ *http.Request, tx *sql.Tx, who illumicode.SignedIn) error {
+		SignedIn: func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, who illumicode.SignedIn) error {
 			token := rand.Text()
-			if _, err := tx.Exec("INSERT INTO session VALUES (?, ?, ?)", key(token), who.Subject, time.Now().Add(sessionLife).Unix()); err != nil {
+			if _, err := tx.SQL().ExecContext(r.Context(), "INSERT INTO session VALUES (?, ?, ?)", key(token), who.Subject, time.Now().Add(sessionLife).Unix()); err != nil {
 				return err
 			}
 			http.SetCookie(w, &http.Cookie{Name: "session", Value: token, Path: "/", MaxAge: int(sessionLife / time.Second),

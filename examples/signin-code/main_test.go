@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
 )
 
@@ -24,7 +25,7 @@ func TestSignInByCode(t *testing.T) {
 		t.Fatal(err)
 	}
 	const mara = "mara@gullquay.example"
-	if err := k.Service.ConfirmAddress(t.Context(), "7", mara, "made for this test"); err != nil {
+	if err := desk.New(k.Service).Confirm(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, "made for this test"); err != nil {
 		t.Fatal(err)
 	}
 	server.Config.Handler = site(k.Service, db)

@@ -8,7 +8,6 @@ package main
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"fmt"
 	"log"
 	"net/http"
@@ -18,11 +17,11 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 	"github.com/illumicode/illumicode/web"
 )
 
@@ -32,7 +31,9 @@ func main() {
 	listen := cmp.Or(os.Getenv("LISTEN"), "127.0.0.1:8080")
 
 	st := must(sqlite.Open(ctx, cmp.Or(os.Getenv("DATABASE"), "signup.db")))
-	must(st.Migrate(ctx, time.Now()))
+	if err := st.Migrate(ctx); err != nil {
+		log.Fatal(err)
+	}
 	db := st.DB() // one file, so that one transaction covers users and letters
 	must(db.Exec("CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY, email TEXT UNIQUE, confirmed INTEGER DEFAULT 0)"))
 
@@ -42,13 +43,13 @@ func main() {
 	}))
 	svc := must(illumicode.New(illumicode.Config{
 		Store:     st,
-		Keys:      must(token.NewKeyring(token.GenerateKey(time.Now()))), // a real service keeps its keyring in a file
+		Keys:      token.Generate(time.Now()), // a real service keeps its keyring in a file
 		Site:      illumicode.Site{BaseURL: "http://" + listen, Name: "Gull Quay Bookings"},
 		From:      must(message.ParseAddress("desk@gullquay.example")),
 		Providers: []provider.Provider{way},
 	}))
-	pages := must(web.NewPages(svc, web.Options{Apply: func(tx *sql.Tx, p illumicode.Proof) error {
-		_, err := tx.Exec("UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
+	pages := must(web.NewPages(svc, web.Options{Apply: func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
 		return err
 	}}))
 
@@ -58,8 +59,8 @@ func main() {
 	})
 	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) {
 		email := r.PostFormValue("email")
-		pending, err := svc.Signup(r.Context(), pages.Request(r, email), func(tx *sql.Tx) (string, error) {
-			result, err := tx.Exec("INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING", email)
+		pending, err := svc.Signup(r.Context(), pages.Request(r, email), func(ctx context.Context, tx illumicode.Tx) (string, error) {
+			result, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING", email)
 			if err != nil {
 				return "", err
 			}

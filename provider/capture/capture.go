@@ -7,8 +7,8 @@ import (
 	"slices"
 	"sync"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A Captured is a letter that was sent.

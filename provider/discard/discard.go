@@ -6,8 +6,8 @@ import (
 	"context"
 	"io"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A Provider discards. The zero Provider is ready, and safe for concurrent use.

@@ -10,8 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A Provider writes into one Maildir. It is safe for concurrent use. Use [New].

@@ -23,9 +23,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/illumicode/illumicode/core/event"
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/internal/core/events"
+	"github.com/illumicode/illumicode/internal/core/verdict"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // Config describes an HTTP interface. URL and Body are required.
@@ -137,7 +138,7 @@ func New(name string, c Config) (*Provider, error) {
 		c.Most = 16
 	}
 	for i, o := range c.Outcomes {
-		if !o.Class.Known() {
+		if !verdict.Known(o.Class) {
 			return nil, wrong("outcome %d: there is no class %q", i+1, o.Class)
 		}
 		if !slices.ContainsFunc([]string{"", "1xx", "2xx", "3xx", "4xx", "5xx"}, func(s string) bool { return s == o.Status }) {
@@ -315,7 +316,7 @@ func (o Outcome) fits(status int, doc any) bool {
 
 // at returns what stands at an RFC 6901 pointer, as text.
 func at(doc any, pointer string) (string, bool) {
-	doc, found := event.At(doc, pointer)
+	doc, found := events.At(doc, pointer)
 	if !found {
 		return "", false
 	}

@@ -13,11 +13,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/internal/standin"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/httpapi"
 	"github.com/illumicode/illumicode/provider/providertest"
-	"github.com/illumicode/illumicode/standin"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // mail and sms are the configurations of the stand-in's two interfaces: a page each, and no code.

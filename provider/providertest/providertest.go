@@ -11,8 +11,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/verdict"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A Subject is a provider with a way to look behind it.
@@ -48,7 +50,7 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 		h, _ := handover(s.Provider, 1)
 		h.Begin = func(context.Context) error { return errors.New("the ledger is full") }
 		r := s.Provider.Send(t.Context(), h)
-		if r.Class.HandedOver() || !r.Class.Known() || s.Received() != 0 {
+		if verdict.HandedOver(r.Class) || !verdict.Known(r.Class) || s.Received() != 0 {
 			t.Errorf("Send = %+v; %d letters arrived", r, s.Received())
 		}
 	})
@@ -75,7 +77,7 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 		go func() { done <- s.Provider.Send(ctx, h) }()
 		select {
 		case r := <-done:
-			if !r.Class.Known() {
+			if !verdict.Known(r.Class) {
 				t.Errorf("Send = %+v", r)
 			}
 		case <-time.After(10 * time.Second):
@@ -109,7 +111,7 @@ func handover(p provider.Provider, i int) (provider.Handover, *int) {
 		from := "crew@ternisle.example"
 		h.Envelope = provider.Envelope{From: from, To: fmt.Sprintf("passenger%d@ternisle.example", i)}
 		h.Letter = provider.Letter{From: from, FromName: `Tern "Isle"`, To: h.Envelope.To, Subject: "A \"quoted\" subject", Text: "Hello.\n.\n", HTML: "<p>Hello.</p>"}
-		h.Message = provider.Bytes("From: " + from + "\r\nTo: " + h.Envelope.To + "\r\nSubject: x\r\nMessage-ID: <" + h.ID + "@ternisle.example>\r\n\r\nHello.\r\n.\r\n")
+		h.Message = compose.Bytes("From: " + from + "\r\nTo: " + h.Envelope.To + "\r\nSubject: x\r\nMessage-ID: <" + h.ID + "@ternisle.example>\r\n\r\nHello.\r\n.\r\n")
 	} else {
 		h.Envelope.To = fmt.Sprintf("+47900%05d", i)
 		h.SMS = "482913 is your code. " + strings.Repeat("⛴", 3)

@@ -12,8 +12,8 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A Provider runs one program for each letter. It is safe for concurrent use. Use [New].

@@ -10,9 +10,9 @@ import (
 
 	smtpclient "github.com/emersion/go-smtp"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/internal/text"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 var _ provider.Checker = (*Provider)(nil)

@@ -15,8 +15,8 @@ import (
 
 	smtpclient "github.com/emersion/go-smtp"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A step is how far a session had come.

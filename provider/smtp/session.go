@@ -12,8 +12,8 @@ import (
 	"github.com/emersion/go-sasl"
 	smtpclient "github.com/emersion/go-smtp"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A session is one connection, introduced, protected and authenticated. It is used by one Send

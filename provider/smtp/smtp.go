@@ -17,8 +17,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A TLS says how the connection is protected.

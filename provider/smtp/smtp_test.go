@@ -20,10 +20,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/retry"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/core/compose"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/providertest"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A server plays one side of SMTP by rules: for each command it looks up what to answer.
@@ -194,7 +195,7 @@ func handover() (provider.Handover, *int) {
 	began := new(int)
 	return provider.Handover{
 		ID: "d-1", Envelope: provider.Envelope{From: "crew@ternisle.example", To: "mara@ternisle.example"},
-		Message: provider.Bytes("Subject: x\r\n\r\n.hello\r\n"),
+		Message: compose.Bytes("Subject: x\r\n\r\n.hello\r\n"),
 		Begin:   func(context.Context) error { *began++; return nil },
 	}, began
 }
@@ -290,7 +291,7 @@ func TestContract(t *testing.T) {
 func TestClosedInTheBody(t *testing.T) {
 	s := newServer(t, NoTLS, "localhost", map[string]string{"body": "close"})
 	h, _ := handover()
-	h.Message = provider.Bytes("Subject: x\r\n\r\n" + strings.Repeat("x\r\n", 4<<20/3))
+	h.Message = compose.Bytes("Subject: x\r\n\r\n" + strings.Repeat("x\r\n", 4<<20/3))
 	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Transient || !strings.Contains(r.Reply, "sending the letter") {
 		t.Errorf("Send = %+v, want a certain loss while sending the letter", r)
 	}

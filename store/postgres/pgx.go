@@ -8,23 +8,30 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
 
+	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/store"
 )
 
-// In returns a transaction of pgx as one of a store, for illumicode.Service.On. The caller commits
-// or rolls back. Like the transaction, it is not safe for concurrent use.
-func In(st *store.Store, tx pgx.Tx) store.Tx { return st.Through(runner{tx}) }
+// Handle returns a transaction of pgx for illumicode.Service.On. The caller commits or rolls back. Like the
+// transaction, it is not safe for concurrent use.
+func Handle(tx pgx.Tx) store.Handle {
+	var h store.Handle
+	if tx != nil {
+		rows.PublishHandle(&h, tx, runner{tx})
+	}
+	return h
+}
 
 type runner struct{ tx pgx.Tx }
 
 func (r runner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
-	tag, err := r.tx.Exec(ctx, Words(query), args...)
+	tag, err := r.tx.Exec(ctx, rows.PostgresWords(query), args...)
 	return tag.RowsAffected(), err
 }
 
-func (r runner) Query(ctx context.Context, query string, args ...any) (store.Rows, error) {
-	rows, err := r.tx.Query(ctx, Words(query), args...)
-	return pgxRows{rows}, err
+func (r runner) Query(ctx context.Context, query string, args ...any) (rows.Rows, error) {
+	found, err := r.tx.Query(ctx, rows.PostgresWords(query), args...)
+	return pgxRows{found}, err
 }
 
 // pgxRows are rows whose Close returns nothing, as one that does.
@@ -35,8 +42,8 @@ func (r pgxRows) Close() error {
 	return r.Err()
 }
 
-// pipeline implements [store.Dialect].Pipeline: the server runs what comes in one piece as one transaction.
-func pipeline(ctx context.Context, db *sql.DB, all []store.Statement) error {
+// pipeline implements [rows.Dialect].Pipeline: the server runs what comes in one piece as one transaction.
+func pipeline(ctx context.Context, db *sql.DB, all []rows.Statement) error {
 	conn, err := db.Conn(ctx)
 	if err != nil {
 		return err
@@ -45,21 +52,21 @@ func pipeline(ctx context.Context, db *sql.DB, all []store.Statement) error {
 	return conn.Raw(func(c any) error {
 		own, ok := c.(*stdlib.Conn)
 		if !ok { // the application has its pool of another driver
-			return store.ErrNoPipeline
+			return rows.ErrNoPipeline
 		}
 		var batch pgx.Batch
 		for _, one := range all {
-			batch.Queue(Words(one.Query), one.Args...)
+			batch.Queue(rows.PostgresWords(one.Query), one.Args...)
 		}
 		results := own.Conn().SendBatch(ctx, &batch)
 		for _, one := range all {
-			rows, err := results.Query()
+			found, err := results.Query()
 			switch {
 			case err != nil: // Close says why
 			case one.Found != nil:
-				err = one.Found(pgxRows{rows})
+				err = one.Found(pgxRows{found})
 			default:
-				rows.Close()
+				found.Close()
 			}
 			if err != nil {
 				return errors.Join(results.Close(), err)

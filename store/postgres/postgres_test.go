@@ -8,12 +8,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/core/limit"
-	"github.com/illumicode/illumicode/core/retry"
+	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/pgtest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/storetest"
+	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/store/postgres"
-	"github.com/illumicode/illumicode/store/storetest"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -27,7 +27,7 @@ func openAt(tb testing.TB, conn string) *store.Store {
 		tb.Fatal(err)
 	}
 	tb.Cleanup(func() { st.Close() })
-	return st
+	return store.Of(st)
 }
 
 func TestConformance(t *testing.T) { storetest.Run(t, open) }
@@ -50,16 +50,16 @@ func TestForgottenStatements(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+	if err := st.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.Ready(t.Context()); err != nil {
+	if err := store.Of(st).Ready(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := st.DB().Exec("DEALLOCATE ALL"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.Summary(t.Context(), time.Now()); err == nil || !strings.Contains(err.Error(), "add default_query_exec_mode=cache_describe") {
+	if _, err := store.Of(st).Summary(t.Context(), time.Now()); err == nil || !strings.Contains(err.Error(), "add default_query_exec_mode=cache_describe") {
 		t.Errorf("%v", err)
 	}
 }
@@ -173,7 +173,7 @@ func TestStormAfterIdle(t *testing.T) {
 	count := func(n int) { // n keys that were never counted under
 		for range n {
 			made++
-			tally := store.Tally{Name: fmt.Sprint("k", made), State: limit.State{At: start, N: 1}, Idle: start.Add(time.Hour)}
+			tally := store.Tally{Name: fmt.Sprint("k", made), State: judge.State{At: start, N: 1}, Idle: start.Add(time.Hour)}
 			changed, err := st.SwapTallies(ctx, []store.Swap{{Name: tally.Name, Tally: tally}})
 			if must(err); len(changed) != 1 {
 				t.Fatal("a key was not counted under")

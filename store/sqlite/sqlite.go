@@ -14,26 +14,26 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	driver "modernc.org/sqlite"
 
+	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/store"
 )
 
-// What Open and Use can refuse.
-var (
-	ErrReadOnly = errors.New("sqlite: the database cannot be written")
-	ErrTwoOpen  = errors.New("sqlite: this process has the file open already")
-)
+// public returns a store as applications have it.
+func public(s *rows.Store) *store.Store {
+	st := new(store.Store)
+	rows.Publish(st, s)
+	return st
+}
 
 // Open opens the SQLite file at path, and creates it if there is none. The folder must exist.
 //
 // A file must not be open twice in one process through two copies of SQLite: closing one drops
 // the POSIX locks of the other, and commits are lost without a word. Open therefore refuses a
-// file that the process has open ([ErrTwoOpen], checked on Linux, where it can be seen); hand
-// the application's own database to [Use] instead. A file that cannot be written is
-// [ErrReadOnly].
+// file that the process has open (on Linux, where that can be seen); hand
+// the application's own database to [Use] instead. A file that cannot be written is refused.
 func Open(ctx context.Context, path string) (*store.Store, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
@@ -44,10 +44,10 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 			return nil, fmt.Errorf("sqlite: %s is a folder; name a file in it", path)
 		}
 		if info.Mode().Perm()&0o222 == 0 {
-			return nil, fmt.Errorf("%w: %s is marked read-only (mode %v); chmod u+w it, or name another file", ErrReadOnly, path, info.Mode().Perm())
+			return nil, fmt.Errorf("%w: %s is marked read-only (mode %v); chmod u+w it, or name another file", rows.ErrReadOnly, path, info.Mode().Perm())
 		}
 		if openHere(info) {
-			return nil, fmt.Errorf("%w: %s; pass that *sql.DB to sqlite.Use instead of opening the file again", ErrTwoOpen, path)
+			return nil, fmt.Errorf("%w: %s; pass that *sql.DB to sqlite.Use instead of opening the file again", rows.ErrTwoOpen, path)
 		}
 	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
 		return nil, fmt.Errorf("sqlite: the folder of %s: %w; create it first", path, errors.Unwrap(err))
@@ -66,14 +66,14 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return store.New(db, dialect(2), true), nil
+	return public(rows.New(db, dialect(2), true)), nil
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.
 // The tables of Illumicode then live beside its own, and one transaction covers both.
 //
 // It refuses a connection without busy_timeout, with which every second writer would fail, and
-// warns ([store.Store.Warnings]) of settings under which a commit can be lost.
+// warns (a line of the log) of settings under which a commit can be lost.
 func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 	var timeout, synchronous int
 	var journal string
@@ -95,13 +95,13 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 	if err := writable(ctx, db); err != nil {
 		return nil, err
 	}
-	return store.New(db, d, false), nil
+	return public(rows.New(db, d, false)), nil
 }
 
 // dialect returns what is SQLite's own, for connections with a setting of synchronous (0 to 3). With
 // NORMAL in WAL mode a commit waits for no disk, and the next one with FULL brings it there.
-func dialect(synchronous int) store.Dialect {
-	d := store.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rewrite, Columns: columns}
+func dialect(synchronous int) rows.Dialect {
+	d := rows.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rows.SQLiteWords, Columns: columns}
 	if synchronous > 1 {
 		d.Soon, d.Lasting = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)
 	}
@@ -111,17 +111,6 @@ func dialect(synchronous int) store.Dialect {
 // columns asks for everything textual in tables of ours.
 const columns = `SELECT m.name, c.name FROM sqlite_schema m JOIN pragma_table_info(m.name) c
 	WHERE m.type = 'table' AND m.name LIKE 'illumicode!_%' ESCAPE '!' AND c.type = 'TEXT' ORDER BY 1, 2`
-
-var own = strings.NewReplacer(
-	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE OF illumicode_delivery", "", " FOR UPDATE", "", // a writer has the whole file
-	"COMMIT_SOON", "1", "BY_INDEX", "1", "SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
-)
-
-// Words returns a statement of package store in SQLite's words, for printing migrations.
-func Words(text string) string { return rewrite(text) }
-
-// rewrite turns the store's SQL into SQLite's.
-func rewrite(text string) string { return own.Replace(text) }
 
 // writable takes the write lock and gives it back.
 func writable(ctx context.Context, db *sql.DB) error {
@@ -176,7 +165,7 @@ func explain(err error) error {
 	case e.Code()&0xff == codeBusy:
 		return fmt.Errorf("sqlite: the file stayed locked by another writer for the whole busy_timeout; look for a transaction that is held open: %w", err)
 	case e.Code()&0xff == codeReadOnly:
-		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", ErrReadOnly, err)
+		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", rows.ErrReadOnly, err)
 	case e.Code()&0xff == codeFull:
 		return fmt.Errorf("sqlite: the disk or the quota is full; nothing was written; make room: %w", err)
 	case e.Code()&0xff == codeCantOpen:

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/storetest"
 	"github.com/illumicode/illumicode/store/sqlite"
-	"github.com/illumicode/illumicode/store/storetest"
 )
 
 func TestOpenRefuses(t *testing.T) {
@@ -21,18 +21,18 @@ func TestOpenRefuses(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+	if err := st.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	// Open already, in this very process.
-	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, sqlite.ErrTwoOpen) || !strings.Contains(err.Error(), "sqlite.Use") {
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrTwoOpen) || !strings.Contains(err.Error(), "sqlite.Use") {
 		t.Errorf("open twice: %v, want ErrTwoOpen with the remedy", err)
 	}
 	st.Close()
 	if err := os.Chmod(readOnly, 0o444); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, sqlite.ErrReadOnly) || !strings.Contains(err.Error(), "chmod u+w") {
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrReadOnly) || !strings.Contains(err.Error(), "chmod u+w") {
 		t.Errorf("read-only file: %v, want ErrReadOnly with the remedy", err)
 	}
 	noDB := filepath.Join(dir, "letter.txt")
@@ -66,13 +66,13 @@ func TestUse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w := strings.Join(st.Warnings(), "\n"); !strings.Contains(w, "wal") || !strings.Contains(w, "synchronous") {
+	if w := strings.Join(store.Of(st).Warnings(), "\n"); !strings.Contains(w, "wal") || !strings.Contains(w, "synchronous") {
 		t.Errorf("warnings: %q", w)
 	}
-	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+	if err := st.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.Ready(t.Context()); err != nil {
+	if err := store.Of(st).Ready(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	st.Close()
@@ -80,8 +80,8 @@ func TestUse(t *testing.T) {
 		t.Errorf("Close closed the application's database: %v", err)
 	}
 	good, err := sqlite.Use(t.Context(), open("_pragma=busy_timeout(1000)&_pragma=journal_mode(WAL)&_pragma=synchronous(2)"))
-	if err != nil || len(good.Warnings()) != 0 {
-		t.Errorf("good settings: %v, warnings %v", err, good.Warnings())
+	if err != nil || len(store.Of(good).Warnings()) != 0 {
+		t.Errorf("good settings: %v, warnings %v", err, store.Of(good).Warnings())
 	}
 }
 
@@ -91,20 +91,20 @@ func TestVersions(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	if err := st.Ready(t.Context()); !errors.Is(err, store.ErrNotMigrated) {
+	if err := store.Of(st).Ready(t.Context()); !errors.Is(err, store.ErrNotMigrated) {
 		t.Errorf("an empty file: %v, want ErrNotMigrated", err)
 	}
-	done, err := st.Migrate(t.Context(), time.Now())
+	done, err := store.Of(st).Migrate(t.Context(), time.Now())
 	if err != nil || len(done) != len(store.Migrations()) {
 		t.Fatalf("Migrate = %v, %v", done, err)
 	}
-	if again, err := st.Migrate(t.Context(), time.Now()); err != nil || len(again) != 0 {
+	if again, err := store.Of(st).Migrate(t.Context(), time.Now()); err != nil || len(again) != 0 {
 		t.Errorf("a second Migrate = %v, %v", again, err)
 	}
 	if _, err := st.DB().Exec("INSERT INTO illumicode_migration VALUES (999, 'future', 0)"); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.Ready(t.Context()); !errors.Is(err, store.ErrNewer) {
+	if err := store.Of(st).Ready(t.Context()); !errors.Is(err, store.ErrNewer) {
 		t.Errorf("tables of a newer version: %v, want ErrNewer", err)
 	}
 }
@@ -122,10 +122,10 @@ func TestBusySnapshotNamesTheRemedy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+	if err := st.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.Ready(t.Context()); err != nil {
+	if err := store.Of(st).Ready(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	tx, err := db.Begin() // deferred
@@ -138,11 +138,11 @@ func TestBusySnapshotNamesTheRemedy(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := store.Delivery{ID: "d-1", Lane: store.Normal, Data: "{}"}
-	if err := st.Write(t.Context(), func(other store.Tx) error { return other.InsertDelivery(t.Context(), d) }); err != nil {
+	if err := store.Of(st).Write(t.Context(), func(other store.Tx) error { return other.InsertDelivery(t.Context(), d) }); err != nil {
 		t.Fatal(err)
 	}
 	d.ID = "d-2"
-	if err := st.In(tx).InsertDelivery(t.Context(), d); err == nil || !strings.Contains(err.Error(), "_txlock=immediate") {
+	if err := store.Of(st).In(tx).InsertDelivery(t.Context(), d); err == nil || !strings.Contains(err.Error(), "_txlock=immediate") {
 		t.Errorf("an upgrade of a stale reader: %v, want the remedy", err)
 	}
 }
@@ -154,7 +154,7 @@ func TestConformance(t *testing.T) {
 			tb.Fatal(err)
 		}
 		tb.Cleanup(func() { st.Close() })
-		return st
+		return store.Of(st)
 	})
 }
 
@@ -186,7 +186,7 @@ func TestUpgrade(t *testing.T) {
 	must("INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply) VALUES ('d2', 1, 1, 'w', 'harbour', 1, 0, '', 0, '', '')")
 
 	must("CREATE TABLE illumicode_setting (in_the_way INTEGER)") // the last step will fail
-	if _, err := st.Migrate(t.Context(), time.Now()); err == nil || !strings.Contains(err.Error(), "migration 3") {
+	if err := st.Migrate(t.Context()); err == nil || !strings.Contains(err.Error(), "migration 3") {
 		t.Fatalf("a migration that cannot be done: %v", err)
 	}
 	var n int
@@ -194,18 +194,18 @@ func TestUpgrade(t *testing.T) {
 		t.Fatalf("a failed migration has left %d deliveries of the old form, %v", n, err)
 	}
 	must("DROP TABLE illumicode_setting")
-	if done, err := st.Migrate(t.Context(), time.Now()); err != nil || len(done) != len(store.Migrations())-2 {
+	if done, err := store.Of(st).Migrate(t.Context(), time.Now()); err != nil || len(done) != len(store.Migrations())-2 {
 		t.Fatalf("%v, %v", done, err)
 	}
-	if err := st.Ready(t.Context()); err != nil {
+	if err := store.Of(st).Ready(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	for id, state := range map[string]store.State{"d1": store.Waiting, "d2": store.Claimed, "d3": store.Sent, "d4": store.Failed} {
-		if d, err := st.Delivery(t.Context(), id); err != nil || d.State != state || d.Attempts != 1 {
+		if d, err := store.Of(st).Delivery(t.Context(), id); err != nil || d.State != state || d.Attempts != 1 {
 			t.Errorf("%s: %+v, %v; want %s", id, d, err, state)
 		}
 	}
-	if a, err := st.Attempts(t.Context(), "d2"); err != nil || len(a) != 1 || a[0].Fixed.UnixMilli() != 77 || a[0].Signature != "sig" {
+	if a, err := store.Of(st).Attempts(t.Context(), "d2"); err != nil || len(a) != 1 || a[0].Fixed.UnixMilli() != 77 || a[0].Signature != "sig" {
 		t.Errorf("%+v, %v", a, err)
 	}
 }

@@ -13,11 +13,11 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/core/message"
-	"github.com/illumicode/illumicode/core/token"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
 	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 // A Quay is a running service and its letters.
@@ -31,10 +31,10 @@ type Quay struct {
 // Open starts a service at a site, in a folder, until ctx ends. Each change may alter the configuration.
 func Open(ctx context.Context, dir, site string, change ...func(*illumicode.Config)) *Quay {
 	st := Must(sqlite.Open(ctx, filepath.Join(dir, "quay.db")))
-	Must(st.Migrate(ctx, time.Now()))
+	Check(st.Migrate(ctx))
 	ways := new(capture.Provider)
 	c := illumicode.Config{
-		Store: st, Keys: Must(token.NewKeyring(token.GenerateKey(time.Now()))), From: Must(message.ParseAddress("desk@gullquay.example")),
+		Store: st, Keys: token.Generate(time.Now()), From: Must(message.ParseAddress("desk@gullquay.example")),
 		Site: illumicode.Site{BaseURL: site, Name: "Gull Quay Bookings"}, Providers: []provider.Provider{ways},
 		Log: slog.New(slog.DiscardHandler), // the examples tell what happens themselves
 	}
@@ -48,7 +48,8 @@ func Open(ctx context.Context, dir, site string, change ...func(*illumicode.Conf
 
 // A Letter is what somebody got.
 type Letter struct {
-	To, Subject, Code, Link string
+	To, Subject, Code string
+	Link              illumicode.Link
 }
 
 var (
@@ -68,7 +69,7 @@ func (q *Quay) Next() Letter {
 		out.Code = m[1]
 	}
 	if m := link.FindStringSubmatch(l.Letter.Text); m != nil {
-		out.Link = m[1]
+		out.Link = illumicode.Link(m[1])
 	}
 	return out
 }

@@ -3,20 +3,20 @@
 package foreign
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	_ "github.com/mattn/go-sqlite3"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
-	"github.com/illumicode/illumicode/store"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/storetest"
 	"github.com/illumicode/illumicode/store/sqlite"
-	"github.com/illumicode/illumicode/store/storetest"
 )
 
 const mara = "mara@ternisle.example"
@@ -33,8 +33,8 @@ func TestFileOfAnotherDriver(t *testing.T) {
 	if _, err := db.Exec("CREATE TABLE account (id INTEGER PRIMARY KEY, confirmed INTEGER DEFAULT 0)"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sqlite.Open(t.Context(), path); !errors.Is(err, sqlite.ErrTwoOpen) || !strings.Contains(err.Error(), "sqlite.Use") {
-		t.Fatalf("Open of a file that the other driver has open: %v, want ErrTwoOpen with the remedy", err)
+	if _, err := sqlite.Open(t.Context(), path); err == nil || !strings.Contains(err.Error(), "sqlite.Use") {
+		t.Fatalf("Open of a file that the other driver has open: %v, want a refusal with the remedy", err)
 	}
 
 	st, err := sqlite.Use(t.Context(), db)
@@ -42,12 +42,12 @@ func TestFileOfAnotherDriver(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+	if err := st.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Store = st })
-	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(tx *sql.Tx) (string, error) {
-		_, err := tx.Exec("INSERT INTO account (id) VALUES (1)")
+	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
+		_, err := tx.SQL().ExecContext(ctx, "INSERT INTO account (id) VALUES (1)")
 		return "1", err
 	})
 	if err != nil {
@@ -57,8 +57,8 @@ func TestFileOfAnotherDriver(t *testing.T) {
 	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong(l.Code()), nil); !errors.Is(err, illumicode.ErrWrongCode) {
 		t.Errorf("a wrong code: %v", err)
 	}
-	err = k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(tx *sql.Tx, p illumicode.Proof) error {
-		_, err := tx.Exec("UPDATE account SET confirmed = 1 WHERE id = ?", p.Subject())
+	err = k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+		_, err := tx.SQL().ExecContext(ctx, "UPDATE account SET confirmed = 1 WHERE id = ?", p.Subject())
 		return err
 	})
 	if err != nil {
@@ -68,7 +68,7 @@ func TestFileOfAnotherDriver(t *testing.T) {
 	if err := db.QueryRow("SELECT confirmed FROM account").Scan(&confirmed); err != nil || confirmed != 1 {
 		t.Errorf("confirmed = %d, %v", confirmed, err)
 	}
-	if err := k.Service.Confirm(t.Context(), k.Token(l), nil); !errors.Is(err, illumicode.ErrUsed) {
+	if err := k.Service.Confirm(t.Context(), k.Link(l), nil); !errors.Is(err, illumicode.ErrUsed) {
 		t.Errorf("the link afterwards: %v, want ErrUsed", err)
 	}
 }
@@ -89,6 +89,6 @@ func TestConformance(t *testing.T) {
 			tb.Fatal(err)
 		}
 		tb.Cleanup(func() { st.Close() })
-		return st
+		return store.Of(st)
 	})
 }

@@ -1,0 +1,66 @@
+package bounce
+
+import (
+	"context"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
+)
+
+// Screen returns which deliveries go to addresses that must not be written to, with the reason.
+func (c Consequences) Screen(ctx context.Context, claimed []store.Delivery) (map[string]string, error) {
+	var thumbs []string
+	whose := make(map[string][]store.Delivery, len(claimed))
+	for _, d := range claimed {
+		to, err := message.ParseRecipient(d.Address)
+		if err != nil {
+			continue // it will not be composed either
+		}
+		for _, thumb := range c.p.Thumbs(to.Mailbox()) {
+			thumbs = append(thumbs, thumb)
+			whose[thumb] = append(whose[thumb], d)
+		}
+	}
+	found, err := c.p.Store.SuppressedAmong(ctx, thumbs)
+	notes := make(map[string]string, len(found))
+	for _, sup := range found {
+		for _, d := range whose[sup.Thumb] {
+			if notes[d.ID] != "" {
+				continue
+			}
+			keep, err := c.keepsBack(ctx, sup, d)
+			if err != nil {
+				return nil, err
+			}
+			if keep {
+				notes[d.ID] = "its address is suppressed (" + string(sup.Scope) + "); `illumicode address show` says why"
+			}
+		}
+	}
+	return notes, err
+}
+
+// bounceRest is how long an address that has bounced is left alone after a challenge was let through.
+const bounceRest = 24 * time.Hour
+
+// keepsBack reports whether a suppression keeps a delivery back. To an address that has bounced one
+// challenge a day may go, so that it can be proven again; and the letters that ask it again, which are
+// rarer than that.
+func (c Consequences) keepsBack(ctx context.Context, sup store.Suppression, d store.Delivery) (bool, error) {
+	switch sup.Scope {
+	case store.NoticesOnly:
+		return !c.p.Letters.Kind(d.Letter).Security(), nil
+	case store.BouncedOnce:
+		if d.Challenge == "" {
+			return true, nil
+		}
+		if d.Letter == flow.RecheckLetter {
+			return false, nil
+		}
+		let, err := c.p.Store.LetThrough(ctx, sup.Thumb, d.Challenge, bounceRest, c.p.Now())
+		return !let, err
+	}
+	return true, nil
+}

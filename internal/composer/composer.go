@@ -1,0 +1,388 @@
+// Package composer makes letters of deliveries, at the moment they leave. [Composer] is the type to read first.
+package composer
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/text/language"
+
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/judge"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/otp"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/message"
+	"github.com/illumicode/illumicode/provider"
+)
+
+// A Composer makes letters for the outbox. It is safe for concurrent use.
+type Composer struct{ p *flow.Parts }
+
+// New returns a composer for the letters of a service.
+func New(p *flow.Parts) Composer { return Composer{p} }
+
+// Compose implements [outbox.Composer]. Here, and nowhere earlier, code and link come to be.
+func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter, error) {
+	if !c.p.Letters.Has(d.Letter) {
+		return outbox.Letter{}, fmt.Errorf("%w: %w", outbox.ErrUnknown, c.p.Letters.Missing(d.Letter))
+	}
+	zone, err := c.p.Zones.Load(d.Zone)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	r := render.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.p.Writer}
+	switch {
+	case d.Challenge != "":
+		r.Data, r.Proof, err = c.proof(ctx, d)
+	case d.Letter == flow.ChangeLetter:
+		r.Data, r.Proof, err = c.undoing(ctx, d)
+	default:
+		r.Data, err = c.data(ctx, d)
+	}
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	to, err := message.ParseRecipient(d.Address)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	category, unwanted, err := c.unwanted(ctx, d, to)
+	switch {
+	case err != nil:
+		return outbox.Letter{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	case unwanted:
+		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its reader has unsubscribed from " + category}
+	case to.IsPhone():
+		return c.sms(to, r)
+	}
+	var v Visible
+	if d.Visible != "" {
+		if err := json.Unmarshal([]byte(d.Visible), &v); err != nil {
+			return outbox.Letter{}, fmt.Errorf("illumicode: what the delivery's header shows cannot be read: %w", err)
+		}
+	}
+	m, err := c.Envelope(d, v)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	rendered, err := c.p.Letters.Render(r)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	m.Subject, m.Text, m.HTML, m.Date, m.ID = rendered.Subject, rendered.Text, rendered.HTML, d.Fixed, d.ID+"@"+c.p.From.Domain()
+	if err := c.attach(ctx, d.Bundle, &m); err != nil {
+		return outbox.Letter{}, err
+	}
+	composed, err := m.Compose()
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	l := outbox.Letter{
+		Envelope: provider.Envelope{From: c.p.Back.Of(c.p.Keys.Active(), d.ID, m.From.Envelope()), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
+		Message:  composed, Signature: d.Signature,
+		Contents: provider.Letter{
+			From: m.From.Envelope(), FromName: m.From.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
+			Subject: m.Subject, Text: m.Text, HTML: m.HTML,
+		},
+	}
+	if len(m.ReplyTo) > 0 {
+		l.Contents.ReplyTo = m.ReplyTo[0].Envelope()
+	}
+	if c.p.Sign != nil && d.Attempts == 0 { // later attempts carry what the first did
+		if l.Signature, err = c.p.Sign.Sign(composed); err != nil {
+			return outbox.Letter{}, err
+		}
+	}
+	if l.Signature != "" {
+		l.Message = signed{l.Signature, composed}
+	}
+	return l, nil
+}
+
+// maxItems bounds how many notices one letter tells of.
+const maxItems = 1000
+
+// data returns the values of a notice, and of those that have joined it.
+func (c Composer) data(ctx context.Context, d store.Delivery) (map[string]any, error) {
+	first, err := ReadData(d.Data)
+	if d.Lead > 0 && err == nil {
+		first = Reminding(first, d.DeliverBefore)
+	}
+	if err != nil || d.Collapse == "" {
+		return first, err
+	}
+	rows, err := c.p.Store.Items(ctx, d.ID, maxItems)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	items := make([]any, len(rows))
+	for i, raw := range rows {
+		if items[i], err = ReadData(raw); err != nil {
+			return nil, err
+		}
+	}
+	return Gathered(first, items), nil
+}
+
+// sms returns a letter as a text message. A code ends with the origin-bound line by which browsers
+// offer it on the site it belongs to, and on no other.
+func (c Composer) sms(to message.Address, r render.Request) (outbox.Letter, error) {
+	code := strings.ReplaceAll(r.Proof.Code, " ", "")
+	r.Proof.Code = code // short, and one word that phones recognise
+	text, err := c.p.Letters.RenderSMS(r)
+	if err != nil {
+		return outbox.Letter{}, err
+	}
+	if code != "" {
+		base, err := url.Parse(c.p.Site.BaseURL)
+		if err != nil {
+			return outbox.Letter{}, err
+		}
+		text += "\n\n@" + base.Hostname() + " #" + code
+	}
+	return outbox.Letter{Envelope: provider.Envelope{To: to.Envelope()}, SMS: text}, nil
+}
+
+// fromOf returns who a letter is from.
+func (c Composer) fromOf(letter string) message.Address {
+	if from, ok := c.p.Froms[letter]; ok {
+		return from
+	}
+	return c.p.From
+}
+
+// Envelope returns the message of a delivery without its words: who it is from, who it shows that
+// it goes to, and the fields that its letter and its notice ask for.
+func (c Composer) Envelope(d store.Delivery, v Visible) (compose.Message, error) {
+	m := compose.Message{From: c.fromOf(d.Letter), Headers: v.Headers}
+	if v.To == nil {
+		v.To = [][2]string{{d.Address, d.Name}}
+	}
+	for _, one := range v.To {
+		a, err := message.ParseAddress(one[0])
+		if err == nil {
+			a, err = a.WithName(one[1])
+		}
+		if err != nil {
+			return m, err
+		}
+		m.To = append(m.To, a)
+	}
+	for _, one := range v.Cc {
+		a, err := message.ParseAddress(one)
+		if err != nil {
+			return m, err
+		}
+		m.Cc = append(m.Cc, a)
+	}
+	kind := c.p.Letters.Kind(d.Letter)
+	if reply := cmp.Or(v.ReplyTo, kind.ReplyTo); reply != "" {
+		a, err := message.ParseAddress(reply)
+		if err != nil {
+			return m, fmt.Errorf("illumicode: where answers go: %w", err)
+		}
+		m.ReplyTo = []message.Address{a}
+	}
+	if v.Thread != "" {
+		sum := sha256.Sum256([]byte(v.Thread))
+		m.Thread = "thread." + hex.EncodeToString(sum[:12]) + "@" + c.p.From.Domain()
+	}
+	if !kind.Security() {
+		m.Unsubscribe = &compose.Unsubscribe{URL: c.p.UnsubscribeURL(d.Address, kind.Category)}
+	}
+	if c.p.Mark != nil {
+		m.Inline = append(m.Inline, *c.p.Mark)
+	}
+	return m, nil
+}
+
+// attach adds the attachments of a bundle, to be read from the store while the letter is sent.
+func (c Composer) attach(ctx context.Context, bundle string, m *compose.Message) error {
+	if bundle == "" {
+		return nil
+	}
+	files, err := c.p.Store.Attachments(ctx, bundle)
+	if err != nil {
+		return fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	for _, f := range files {
+		p := compose.Part{Name: f.Name, Type: f.Type, ID: f.ContentID, Size: f.Size,
+			Open: func() (io.ReadCloser, error) { return c.p.Store.OpenAttachment(ctx, f), nil }}
+		if p.ID != "" {
+			m.Inline = append(m.Inline, p)
+		} else {
+			m.Attachments = append(m.Attachments, p)
+		}
+	}
+	return nil
+}
+
+// signed is a message with its signatures in front.
+type signed struct {
+	fields  string
+	message *compose.Composed
+}
+
+func (s signed) Size() int64 { return int64(len(s.fields)) + s.message.Size() }
+
+func (s signed) WriteTo(w io.Writer) (int64, error) {
+	n, err := io.WriteString(w, s.fields)
+	if err != nil {
+		return int64(n), err
+	}
+	m, err := s.message.WriteTo(w)
+	return int64(n) + m, err
+}
+
+// proof makes code and link for a challenge's letter, or says why it is not needed any more.
+func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
+	row, err := c.p.Store.Challenge(ctx, d.Challenge)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge is gone"}
+	}
+	if err != nil {
+		return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	now := c.p.Now()
+	if row.Decoy && (!c.p.TellOwner || d.Letter != flow.ExistsLetter && d.Letter != flow.UnknownLetter) {
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to", Decoy: true}
+	}
+	if d.Letter == flow.UnknownLetter {
+		if brake, err := c.braked(ctx, d); err != nil {
+			return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+		} else if brake {
+			return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a limit on letters to addresses not yet confirmed", Decoy: true}
+		}
+	}
+	switch row.State {
+	case proof.Accepted:
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "the address is confirmed already"}
+	case proof.Ended:
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge was called off: " + row.Why}
+	}
+	if !row.Alive(now) {
+		return nil, render.Proof{}, &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
+	}
+	key, err := c.p.Keys.Key(row.Kid, now)
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	data, err := letterData(row)
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	if row.Decoy {
+		return data, render.Proof{}, nil
+	}
+	p := render.Proof{NotMe: c.p.NotMeURL(row, key, d)}
+	if row.Forms.Has(challenge.Link) {
+		// Everything in the claims comes from the rows, so every attempt signs the same bytes.
+		p.Link = c.p.ConfirmURL(c.p.Links.Sign(key, keyring.Claims{
+			Purpose: row.Purpose, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID,
+			Address: key.Thumbprint(row.Address), Action: row.Action,
+		}))
+		p.LinkLife = min(row.LinkLife, row.Ends.Sub(d.Fixed))
+	}
+	if row.Forms.Has(challenge.Code) {
+		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.ID, d.Generation, row.Digits))
+		p.CodeLife = min(row.CodeLife, row.Ends.Sub(d.Fixed))
+	}
+	return data, p, nil
+}
+
+// letterData returns the values of a challenge's letter.
+func letterData(row store.Challenge) (map[string]any, error) {
+	data, err := ReadData(row.Data)
+	if err == nil {
+		data["name"] = row.Name
+		if row.Decoy { // a stranger has typed it, and its reader has not asked for the letter
+			data["name"] = ""
+		}
+	}
+	return data, err
+}
+
+// change returns the change that a letter to an old address tells of, with the letter's values.
+func (c Composer) change(ctx context.Context, d store.Delivery) (map[string]any, store.Change, error) {
+	data, err := ReadData(d.Data)
+	if err != nil {
+		return nil, store.Change{}, err
+	}
+	id, _ := data[ChangeID].(string)
+	row, err := c.p.Store.Change(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, row, &outbox.Drop{State: store.Cancelled, Note: "its change of address is gone"}
+	}
+	if err != nil {
+		return nil, row, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+	}
+	delete(data, ChangeID)
+	data["new_address"], data["undo_days"] = row.New, max(1, int(c.p.Undo/(24*time.Hour)))
+	return data, row, nil
+}
+
+// undoing returns the values of the letter that tells an old address of a change, and the link that
+// takes it back, or says why it is not needed any more.
+func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
+	data, row, err := c.change(ctx, d)
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	if row.State != store.Pending && row.State != store.Made {
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " + string(row.State)}
+	}
+	key, err := c.p.Keys.Key(row.Kid, c.p.Now())
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	return data, render.Proof{Link: c.p.TakeBackURL(c.p.Links.Sign(key, keyring.Claims{
+		Purpose: challenge.Undo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID, Address: key.Thumbprint(row.Old),
+	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil
+}
+
+// ReadData reads a delivery's data. Numbers keep their spelling.
+func ReadData(raw string) (map[string]any, error) {
+	dec := json.NewDecoder(strings.NewReader(raw))
+	dec.UseNumber()
+	data := make(map[string]any)
+	if err := dec.Decode(&data); err != nil {
+		return nil, fmt.Errorf("illumicode: the delivery's data is no JSON object: %w", err)
+	}
+	return data, nil
+}
+
+// unwanted reports whether a reader has said no to letters like this one.
+func (c Composer) unwanted(ctx context.Context, d store.Delivery, to message.Address) (category string, yes bool, err error) {
+	kind := c.p.Letters.Kind(d.Letter)
+	if kind.Security() {
+		return "", false, nil
+	}
+	yes, err = c.p.Store.Unwanted(ctx, to.Mailbox(), kind.Category)
+	return kind.Category, yes, err
+}
+
+// braked reports whether a letter that nobody asked for by name, to an address without an account, has to stay. The
+// requester is not told: that would tell whether there is an account.
+func (c Composer) braked(ctx context.Context, d store.Delivery) (bool, error) {
+	if d.Attempts > 0 {
+		return false, nil
+	}
+	ok, err := c.p.Limits.SpendNew(ctx, judge.Ask{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail, New: true})
+	return !ok, err
+}

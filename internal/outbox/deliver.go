@@ -1,0 +1,298 @@
+package outbox
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/core/verdict"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/retry"
+)
+
+// deliver takes one claimed delivery through one attempt, or ends it without one. A panic of a
+// template or a provider costs this delivery, not the worker.
+func (w *worker) deliver(ctx context.Context, d store.Delivery) {
+	defer func() {
+		if p := recover(); p != nil {
+			w.logPanic(d, p)
+			w.drop(d, store.Failed, "a panic while it was composed; the log has the stack")
+		}
+	}()
+	if !d.DeliverBefore.IsZero() && !w.now().Before(d.DeliverBefore) {
+		w.drop(d, store.Expired, "its time to be delivered was over")
+		return
+	}
+	if by := w.pausedBy(d); by != "" {
+		w.hold(d, by, "paused: "+by)
+		return
+	}
+	if !w.cfg.Guard.allows(d.Address) {
+		w.hold(d, store.HeldGuard, "the guard lets letters out to "+strings.Join(w.cfg.Guard.Domains, ", ")+" only")
+		return
+	}
+	tried, err := w.resume(ctx, &d)
+	if err != nil {
+		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+		return
+	}
+	ctx, span := startSpan(ctx, d)
+	defer span.End()
+	letter, err := w.composer.Compose(ctx, d)
+	var drop *Drop
+	switch {
+	case errors.As(err, &drop):
+		if drop.Decoy {
+			w.persist(d, func(ctx context.Context) error { return w.store.DropDecoy(ctx, d, drop.State, drop.Note, w.now()) })
+			w.cfg.Observer.Ended(d.Lane, drop.State)
+			return
+		}
+		w.drop(d, drop.State, drop.Note)
+		return
+	case errors.Is(err, ErrLater):
+		w.giveBack(d, w.now().Add(w.cfg.Poll), err.Error())
+		return
+	case errors.Is(err, ErrUnknown):
+		w.log.Warn("left to a newer worker", "delivery", d.ID, "letter", d.Letter, "error", err)
+		w.giveBack(d, w.now().Add(unknownPause), err.Error())
+		return
+	case err != nil:
+		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
+		w.drop(d, store.Failed, err.Error())
+		return
+	}
+	d.Signature = letter.Signature
+	if c, ok := w.choose(ctx, d, tried, letter); ok {
+		w.attempt(ctx, d, c, letter)
+	}
+}
+
+// unknownPause is how long a delivery that this version does not know is left alone.
+const unknownPause = 30 * time.Second
+
+// resume gives a delivery what its first attempt has fixed for all, and returns what was tried.
+func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt, error) {
+	var tried []store.Attempt
+	if d.Attempts > 0 {
+		var err error
+		if tried, err = w.store.Attempts(ctx, d.ID); err != nil {
+			return nil, err
+		}
+	}
+	if len(tried) == 0 { // the first, or the others were removed for their age
+		d.Fixed = w.now().Truncate(time.Millisecond) // as the row keeps it
+		return nil, nil
+	}
+	d.Fixed, d.Signature = tried[0].Fixed, tried[0].Signature
+	return tried, nil
+}
+
+// attempt sends the letter and records the result.
+func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter Letter) {
+	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}
+	began := false
+	var beginErr, momentErr error
+	begin := func(ctx context.Context) error {
+		if !began && beginErr == nil {
+			beginErr = w.ledgerOf(d).write(ctx, d, &a, nil)
+			began = beginErr == nil
+		}
+		return beginErr
+	}
+	slot, crowded := p.slots, false
+	if !choose.Quotas(p.terms.Caps) && !slot.try(d.Lane) { // with quotas it came with its slot
+		// All of the provider's connections are busy: record the begin while waiting for one. Not
+		// for what goes out once at most: a begin without an end would hold it.
+		if (d.Once || begin(ctx) == nil) && !p.connection(ctx, d.Lane) {
+			slot, crowded = nil, ctx.Err() == nil
+			beginErr = ctx.Err()
+		}
+		if crowded && !began {
+			w.giveBack(d, w.now().Add(p.breaker.Patience()/2), busy)
+			return
+		}
+	}
+	envelope := letter.Envelope
+	if letter.SMS == "" && !p.Can().MaySend(envelope.From) { // it knows the sender, and not where bounces go
+		envelope.From = letter.Contents.From
+	}
+	var r provider.Result
+	panicked, handed := false, beginErr == nil && !crowded
+	switch {
+	case handed:
+		ended := p.onWay()
+		r, panicked = w.hand(ctx, d, p, provider.Handover{
+			ID: d.ID, Envelope: envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
+			Begin: func(ctx context.Context) error {
+				if err := begin(ctx); err != nil {
+					return err
+				}
+				ended()
+				momentErr = p.moment(ctx, d.Lane) // the last thing before the letter leaves
+				ended = p.onWay()
+				return momentErr
+			},
+		})
+		ended()
+		slot.give(d.Lane)
+	case crowded: // the letter is not to blame
+		r = provider.Result{Class: retry.Throttled, Reply: busy}
+	default:
+		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
+	}
+	if handed && beginErr == nil && momentErr == nil {
+		p.answered(context.WithoutCancel(ctx), choose.Answer{Class: r.Class, Code: r.Code, After: r.After})
+	}
+	if !began {
+		p.putBack(d.Lane) // it has cost nothing of the caps
+	}
+	switch {
+	case errors.Is(beginErr, store.ErrFenced):
+		w.log.Warn("the claim was lost before sending", "delivery", d.ID)
+		return
+	case beginErr != nil && !began && !verdict.HandedOver(r.Class): // the database's fault, not the letter's
+		w.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", d.ID, "error", beginErr)
+		until := w.now().Add(w.cfg.Poll)
+		w.persist(d, func(ctx context.Context) error { return w.store.Unbegin(ctx, d, until, w.now()) })
+		return
+	}
+	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = w.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
+	if !panicked && (!verdict.Known(r.Class) || verdict.HandedOver(r.Class) && !began) {
+		// A provider that breaks its contract: whatever it did, the letter may be out.
+		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class, r.Reply)
+	}
+	end := w.judge(d, a, r.After, p.spare)
+	if panicked { // it would again; and each time the letter may have left
+		end.State, end.Due = store.Failed, time.Time{}
+	}
+	var also *store.Attempt
+	if !began {
+		also = &a
+	}
+	w.persist(d, func(ctx context.Context) error { return w.ledgerOf(d).write(ctx, d, also, &end) })
+	w.wakeAt(end.Due)
+	w.tell(ctx, d, a, end)
+}
+
+// wakeAt makes this process look when something is due that the next poll would find late.
+func (w *worker) wakeAt(due time.Time) {
+	if in := due.Sub(w.now()); !due.IsZero() && in < w.cfg.Poll {
+		time.AfterFunc(max(0, in)+time.Millisecond, w.Wake)
+	}
+}
+
+// ledgerOf returns the ledger that records what becomes of d.
+func (w *worker) ledgerOf(d store.Delivery) *ledger {
+	if d.Lane == store.Urgent {
+		return w.urgent
+	}
+	return w.ledger
+}
+
+// tell says what has come of an attempt: one line of log, the observer's figures, the span.
+func (w *worker) tell(ctx context.Context, d store.Delivery, a store.Attempt, end store.End) {
+	took := a.Ended.Sub(a.Begun)
+	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider", a.Provider,
+		"class", a.Class, "code", a.Code, "enhanced", a.Enhanced, "ms", took.Milliseconds(), "state", end.State)
+	w.cfg.Observer.Attempted(d.Lane, a.Provider, a.Class, took)
+	if end.State.Final() {
+		w.cfg.Observer.Ended(d.Lane, end.State)
+	}
+	endSpan(ctx, a, end)
+}
+
+// hand calls the provider. A panic in it is an end like any other, of which nobody knows whether
+// the letter has left.
+func (w *worker) hand(ctx context.Context, d store.Delivery, p provider.Provider, h provider.Handover) (r provider.Result, panicked bool) {
+	ctx, cancel := context.WithTimeout(ctx, w.cfg.Attempt)
+	defer cancel()
+	defer func() {
+		if p := recover(); p != nil {
+			w.logPanic(d, p)
+			r, panicked = provider.Result{Class: retry.Ambiguous, Reply: "a panic in the provider; the log has the stack"}, true
+		}
+	}()
+	return p.Send(ctx, h), false
+}
+
+// logPanic logs the stack and the kind of a panic, whose value may hold what no log may.
+func (w *worker) logPanic(d store.Delivery, p any) {
+	w.log.Error("panic in a delivery", "delivery", d.ID, "letter", d.Letter, "panic", fmt.Sprintf("%T", p), "stack", string(debug.Stack()))
+}
+
+// judge turns an attempt's result into what becomes of the delivery. With spare another provider can go
+// at once.
+func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration, spare bool) store.End {
+	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore, After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
+	end := store.End{
+		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle, Collapse: d.Collapse != "",
+		Challenge: d.Challenge, Generation: d.Generation, HandedOver: verdict.HandedOver(a.Class),
+	}
+	if v.Spent {
+		end.Spent++
+	}
+	switch {
+	case a.Class == retry.Ambiguous && d.Once:
+		end.State, end.Due, end.HeldBy = store.Held, time.Time{}, store.HeldUnsure
+	case v.Action == verdict.Done:
+		end.State, end.Note = store.Sent, ""
+	case v.Action == verdict.Again:
+		end.State = store.Waiting
+	case v.Action == verdict.TooLate:
+		end.State, end.Note = store.Expired, "no time for another attempt; the last one: "+a.Reply
+	default:
+		end.State = store.Failed
+	}
+	if end.State == store.Failed && d.Fallback != "" {
+		next := d
+		next.ID, next.Address, next.Fallback = newID(), d.Fallback, ""
+		next.Created, next.Due = a.Ended, a.Ended
+		next.AskedBy = "the failure of " + d.ID + " to " + d.Address
+		end.Fallback = &next
+	}
+	return end
+}
+
+// drop ends d without an attempt.
+func (w *worker) drop(d store.Delivery, state store.State, note string) {
+	w.persist(d, func(ctx context.Context) error { return w.store.Drop(ctx, d, state, note, w.now()) })
+	w.cfg.Observer.Ended(d.Lane, state)
+}
+
+// hold keeps d, unattempted, until what holds it has ended.
+func (w *worker) hold(d store.Delivery, by, note string) {
+	w.persist(d, func(ctx context.Context) error { return w.store.Hold(ctx, d, by, note) })
+}
+
+// giveBack lets d wait again, unattempted.
+func (w *worker) giveBack(d store.Delivery, until time.Time, note string) {
+	w.persist(d, func(ctx context.Context) error { return w.store.Unclaim(ctx, d, until, note) })
+	if note != "" { // without, the worker stops or waits for its poll
+		w.wakeAt(until)
+	}
+}
+
+// persist repeats a write until the database takes it: the process holds a result that exists
+// nowhere else. At the very end it gives up, and the lease's end does the rest.
+func (w *worker) persist(d store.Delivery, write func(context.Context) error) {
+	ctx := context.WithoutCancel(w.hard) // a result is worth writing even as the worker stops
+	for pause := time.Duration(0); ; {
+		limited, cancel := context.WithTimeout(ctx, 15*time.Second)
+		err := write(limited)
+		cancel()
+		if err == nil || errors.Is(err, store.ErrFenced) {
+			return
+		}
+		w.log.Error("a result cannot be written yet", "delivery", d.ID, "error", err)
+		pause = nextPause(pause)
+		if !sleep(w.hard, pause) {
+			return
+		}
+	}
+}

@@ -1,0 +1,222 @@
+package outbox
+
+import (
+	"context"
+	"os"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/store"
+)
+
+// A worker is one Run: a row in the store, senders, and a ledger for their writes.
+type worker struct {
+	*Outbox
+	row    store.Worker
+	ledger *ledger
+	urgent *ledger // of the urgent lane: what it has to record does not wait for a group of others
+	queue  *queue
+	marks  map[store.Lane]*trail
+	paused atomic.Pointer[paused]
+	holds  atomic.Bool // nothing may be sent
+	swept  time.Time
+
+	hard context.Context // ends when even attempts under way must stop
+	busy sync.WaitGroup
+}
+
+// minQueue is the least room for claimed deliveries of a lane that no sender has begun: enough
+// that one claim serves several, little enough that few are given back at the end.
+const minQueue = 64
+
+// newWorker makes a worker and starts its ledger, which ends with hard.
+func (o *Outbox) newWorker(hard context.Context) *worker {
+	host, _ := os.Hostname() // for people; the pid beside it helps even without
+	now := o.now()
+	w := &worker{
+		Outbox: o, hard: hard,
+		row:   store.Worker{ID: newID(), Host: host, PID: os.Getpid(), Started: now},
+		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
+		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
+	}
+	w.paused.Store(&paused{})
+	w.ledger, w.urgent = newLedger(hard, o.store, o.cfg.Senders), newLedger(hard, o.store, 0)
+	return w
+}
+
+// leased returns the worker's row with a lease of d from now.
+func (w *worker) leased(d time.Duration) store.Worker {
+	w.row.Seen = w.now()
+	w.row.Lease = w.row.Seen.Add(d)
+	return w.row
+}
+
+// beat renews the lease, then gives back what dead workers held, and now and then sweeps.
+func (w *worker) beat(ctx context.Context) error {
+	if err := w.store.Beat(ctx, w.leased(w.cfg.Lease)); err != nil {
+		return err
+	}
+	released, underWay, err := w.store.Recover(ctx, w.row.Seen)
+	if err != nil {
+		return err
+	}
+	if released > 0 {
+		w.log.Warn("recovered deliveries of a worker that stopped", "released", released, "perhaps_sent", underWay)
+		w.Wake()
+	}
+	unheard, err := w.store.RecoverUnheard(ctx, w.row.ID, w.queue.ids(), w.row.Seen.Add(-w.cfg.Lease/3), w.row.Seen)
+	if err != nil {
+		return err
+	}
+	if unheard > 0 {
+		w.log.Warn("gave back what a claim took whose answer was lost with its connection", "released", unheard)
+		w.Wake()
+	}
+	if _, err := w.store.ReleaseStray(ctx); err != nil {
+		return err
+	}
+	if err := w.shareOut(ctx); err != nil {
+		return err
+	}
+	if now := w.now(); w.cfg.Keep > 0 && now.Sub(w.swept) >= time.Hour {
+		w.swept = now
+		n, err := w.store.Sweep(ctx, now.Add(-w.cfg.Keep), now.Add(-w.cfg.KeepOnce))
+		if n > 0 {
+			w.log.Info("removed what is older than it need be", "rows", n)
+		}
+		return err
+	}
+	return nil
+}
+
+// Run delivers until ctx ends. It then claims nothing more, lets attempts under way finish for
+// Config.Grace, gives the rest back and returns nil. A database that is away is waited for.
+// Several Runs, in one process or many, share the work.
+func (o *Outbox) Run(ctx context.Context) error {
+	o.announce()
+	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	w := o.newWorker(hard)
+	o.runs.Add(1)
+	w.insist(ctx, "the worker cannot reach the database", w.beat)
+	if ctx.Err() != nil {
+		o.runs.Add(-1)
+		return nil
+	}
+	for i := range o.cfg.Senders {
+		w.busy.Go(func() { w.send(ctx, i < o.cfg.Reserved) })
+	}
+	beside, stopBeside := context.WithCancel(hard)
+	var others sync.WaitGroup
+	others.Go(func() {
+		for sleep(beside, o.cfg.Lease/3) {
+			if err := w.beat(beside); err != nil && beside.Err() == nil {
+				o.log.Error("the worker cannot renew its lease", "error", err)
+			}
+		}
+	})
+	others.Go(func() { w.listen(ctx) })
+	others.Go(func() { w.chores(ctx) })
+	others.Go(func() { w.care(ctx) })
+	others.Go(func() { w.sample(ctx) })
+	// Nothing is claimed before the guard and the pauses are known, and what is urgent already comes
+	// before everything else.
+	w.insist(ctx, "the guard and the pauses cannot be read", w.look)
+	if !w.holds.Load() {
+		w.fill(ctx, store.Urgent, true) // an error comes again
+	}
+	others.Go(func() {
+		for sleep(ctx, o.cfg.Poll) {
+			if err := w.look(ctx); err != nil && ctx.Err() == nil {
+				o.log.Error("the guard and the pauses cannot be read; the last ones hold", "error", err)
+			}
+		}
+	})
+	others.Go(func() { w.fetch(ctx, o.hurry, store.Urgent) })
+	w.fetch(ctx, o.wake, store.Normal, store.Bulk)
+	return w.drain(stop, func() { stopBeside(); others.Wait() })
+}
+
+// send is one sender.
+func (w *worker) send(ctx context.Context, reserved bool) {
+	for {
+		d, ok := w.queue.take(reserved)
+		if !ok {
+			return
+		}
+		if ctx.Err() != nil { // no more than what has begun
+			w.giveBack(d, w.now(), "")
+		} else {
+			w.deliver(w.hard, d)
+		}
+		w.queue.done(d)
+	}
+}
+
+// insist does something until it succeeds or ctx ends.
+func (w *worker) insist(ctx context.Context, trouble string, do func(context.Context) error) {
+	for pause := nextPause(0); ; pause = nextPause(pause) {
+		err := do(ctx)
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		w.log.Error(trouble, "error", err, "again_in", pause)
+		sleep(ctx, pause)
+	}
+}
+
+// look reads the guard and the pauses.
+func (w *worker) look(ctx context.Context) error {
+	holds, err := w.holding(ctx)
+	if err != nil {
+		return err
+	}
+	w.holds.Store(holds)
+	if err := w.readHealth(ctx); err != nil {
+		return err
+	}
+	return w.readPauses(ctx)
+}
+
+// drain ends a Run: what is queued and not begun goes back, what is under way may finish.
+func (w *worker) drain(stop func(), stopBeside func()) error {
+	defer stopBeside()
+	w.queue.close() // the senders give back what they had not begun
+	done := make(chan struct{})
+	go func() { w.busy.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(w.cfg.Grace):
+		w.log.Warn("attempts were still under way at the end of the grace period")
+		stop()
+		<-done
+	}
+	stopBeside()
+	leave, cancel := context.WithTimeout(context.WithoutCancel(w.hard), 5*time.Second)
+	defer cancel()
+	if w.runs.Add(-1) == 0 {
+		w.handBack(leave)
+	}
+	if err := w.store.Leave(leave, w.row.ID, w.now()); err != nil {
+		w.log.Warn("the worker could not sign off; its claims run out with its lease", "error", err)
+	}
+	return nil
+}
+
+// nextPause doubles a pause between tries at the database, from 100 ms to 5 s.
+func nextPause(d time.Duration) time.Duration {
+	return min(max(2*d, 100*time.Millisecond), 5*time.Second)
+}
+
+// sleep waits for d and reports whether ctx was still good at its end.
+func sleep(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-t.C:
+		return true
+	}
+}

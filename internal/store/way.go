@@ -1,0 +1,169 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/core/judge"
+)
+
+// A Way is what all workers know of a provider.
+type Way struct {
+	Name    string
+	Health  choose.Health
+	Changed time.Time
+}
+
+var (
+	selectWays = q(`SELECT name, health, changed FROM illumicode_way ORDER BY name`)
+	lockWay    = q(`INSERT INTO illumicode_way (name, health, changed) VALUES (?, '{}', ?)
+		ON CONFLICT (name) DO UPDATE SET name = illumicode_way.name RETURNING name, health, changed`)
+	updateWay = q(`UPDATE illumicode_way SET health = ?, changed = ? WHERE name = ?`)
+)
+
+func scanWay(r scanner) (w Way, err error) {
+	var health string
+	var changed int64
+	if err = r.Scan(&w.Name, &health, &changed); err == nil {
+		err = json.Unmarshal([]byte(health), &w.Health)
+	}
+	w.Changed = instant(changed)
+	return w, err
+}
+
+// Ways returns what is known of providers that have ever failed.
+func (s *Store) Ways(ctx context.Context) ([]Way, error) {
+	rows, err := s.query(ctx, selectWays)
+	return collect(s, rows, err, scanWay)
+}
+
+// TurnHealth changes what is known of a provider by what all workers have written of it, and returns
+// what it is then.
+func (s *Store) TurnHealth(ctx context.Context, name string, now time.Time, turn func(choose.Health) choose.Health) (h choose.Health, err error) {
+	err = s.WriteSoon(ctx, func(t Tx) error {
+		rows, err := t.query(ctx, lockWay, name, millis(now))
+		w, err := one(t.s, rows, err, scanWay)
+		if err != nil {
+			return err
+		}
+		if h = turn(w.Health); h == w.Health {
+			return nil
+		}
+		raw, err := json.Marshal(h)
+		if err != nil {
+			return err
+		}
+		_, err = t.exec(ctx, updateWay, string(raw), millis(now), name)
+		return err
+	})
+	return h, err
+}
+
+// capName is the name of a tally that a provider's cap keeps.
+func capName(provider, state string) string { return "provider " + provider + ": " + state }
+
+// TurnCaps changes the states of a provider's caps, which no other worker overtakes. What they let
+// through must hold even where power fails, if it counts for longer than a moment: lasting says so.
+func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, lasting bool, now time.Time, turn func(held map[string]judge.State)) error {
+	write := s.WriteSoon
+	if lasting {
+		write = s.Write
+	}
+	names := make([]string, len(states))
+	for i, state := range states {
+		names[i] = capName(provider, state)
+	}
+	return write(ctx, func(t Tx) error {
+		locked, err := t.LockTallies(ctx, names)
+		if err != nil {
+			return err
+		}
+		held := make(map[string]judge.State, len(states))
+		for i, state := range states {
+			held[state] = locked[names[i]]
+		}
+		turn(held)
+		all := make([]Tally, len(states))
+		for i, state := range states {
+			all[i] = Tally{Name: names[i], State: held[state], Idle: now.Add(62 * 24 * time.Hour)} // past the longest window
+		}
+		return t.SetTallies(ctx, all)
+	})
+}
+
+// Caps returns the states of a provider's caps as they are.
+func (s *Store) Caps(ctx context.Context, provider string, states []string) (map[string]judge.State, error) {
+	names := make([]string, len(states))
+	for i, state := range states {
+		names[i] = capName(provider, state)
+	}
+	found, err := s.Tallies(ctx, names)
+	held := make(map[string]judge.State, len(states))
+	for i, state := range states {
+		held[state] = found[names[i]]
+	}
+	return held, err
+}
+
+var (
+	deleteOldShares = q(`DELETE FROM illumicode_share WHERE provider = ? AND until < ?`)
+	selectShares    = q(`SELECT worker, n FROM illumicode_share WHERE provider = ?`)
+	upsertShare     = q(`INSERT INTO illumicode_share (provider, worker, n, until) VALUES (?, ?, ?, ?)
+		ON CONFLICT (provider, worker) DO UPDATE SET n = excluded.n, until = excluded.until`)
+	deleteShare = q(`DELETE FROM illumicode_share WHERE worker = ?`)
+)
+
+// Share gives a worker its part of the letters that a provider carries at once, whose whole is most,
+// until a time by which it asks again: as much as the others have left, and when all have asked as much
+// as each of them. inUse is what it cannot give back yet.
+func (s *Store) Share(ctx context.Context, provider, worker string, most, inUse int, now, until time.Time) (n int, err error) {
+	err = s.WriteSoon(ctx, func(t Tx) error {
+		if _, err := t.LockTallies(ctx, []string{capName(provider, "shares")}); err != nil {
+			return err
+		}
+		if _, err := t.exec(ctx, deleteOldShares, provider, millis(now)); err != nil {
+			return err
+		}
+		type share struct {
+			worker string
+			n      int
+		}
+		rows, err := t.query(ctx, selectShares, provider)
+		all, err := collect(t.s, rows, err, func(r scanner) (one share, err error) { return one, r.Scan(&one.worker, &one.n) })
+		if err != nil {
+			return err
+		}
+		others, count := 0, 1
+		for _, one := range all {
+			if one.worker != worker {
+				others, count = others+one.n, count+1
+			}
+		}
+		n = max(inUse, min((most+count-1)/count, most-others), 0)
+		_, err = t.exec(ctx, upsertShare, provider, worker, n, millis(until))
+		return err
+	})
+	if err != nil {
+		return 0, fmt.Errorf("store: the share of %s: %w", provider, err)
+	}
+	return n, nil
+}
+
+// ReturnShares gives back all that a worker has of providers.
+func (s *Store) ReturnShares(ctx context.Context, worker string) error {
+	_, err := s.exec(ctx, deleteShare, worker)
+	return err
+}
+
+var carriedBy = q(`SELECT DISTINCT a.provider FROM illumicode_attempt a WHERE a.class IN ('accepted', 'ambiguous', '')
+	AND a.delivery IN (SELECT id FROM illumicode_delivery WHERE challenge = ? UNION ALL SELECT id FROM illumicode_ended WHERE address = ? AND challenge = ?)`)
+
+// CarriedBy returns the providers that have carried a letter of a challenge to an address, or are about
+// to: one that says nothing must not get the next one as well.
+func (s *Store) CarriedBy(ctx context.Context, challenge, address string) ([]string, error) {
+	rows, err := s.query(ctx, carriedBy, challenge, address, challenge)
+	return collect(s, rows, err, scanText)
+}

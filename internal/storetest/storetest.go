@@ -1,0 +1,433 @@
+// Package storetest is the conformance suite of stores: [Run] plays it against one. Every database,
+// and every driver, has to behave alike.
+package storetest
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/retry"
+)
+
+// Run plays the suite. open returns a store on an empty database; it closes it at the end of the
+
+// test that it was opened for.
+
+func Run(t *testing.T, open func(testing.TB) *store.Store) {
+	for _, one := range []struct {
+		name string
+		play func(*bed)
+	}{
+		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
+		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
+		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves}, {"lists expand once", lists},
+		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
+		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings}, {"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
+	} {
+		t.Run(one.name, func(t *testing.T) {
+			st := open(t)
+			if _, err := st.Migrate(t.Context(), start); err != nil {
+				t.Fatal(err)
+			}
+			if err := st.Ready(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			one.play(&bed{T: t, st: st})
+		})
+	}
+}
+
+var start = time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)
+
+// A bed is a store under test.
+
+type bed struct {
+	*testing.T
+	st *store.Store
+}
+
+func (b *bed) must(err error) {
+	b.Helper()
+	if err != nil {
+		b.Fatal(err)
+	}
+}
+
+func (b *bed) write(fn func(store.Tx) error) { b.Helper(); b.must(b.st.Write(b.Context(), fn)) }
+
+func newID() string { return uuid.Must(uuid.NewV7()).String() }
+
+// put adds a delivery that is due at start.
+
+func (b *bed) put(change func(*store.Delivery)) string {
+	b.Helper()
+	d := store.Delivery{ID: newID(), Letter: "moved", Locale: "en", Address: "mara@ternisle.example", Data: `{"n":1}`, Lane: store.Normal, Created: start, Due: start}
+	if change != nil {
+		change(&d)
+	}
+	b.write(func(t store.Tx) error { return t.InsertDelivery(b.Context(), d) })
+	return d.ID
+}
+
+func (b *bed) get(id string) store.Delivery {
+	b.Helper()
+	d, err := b.st.Delivery(b.Context(), id)
+	b.must(err)
+	return d
+}
+
+// worker registers a worker whose lease ends a minute after start.
+
+func (b *bed) worker(id string) {
+	b.Helper()
+	b.must(b.st.Beat(b.Context(), store.Worker{ID: id, Started: start, Seen: start, Lease: start.Add(time.Minute)}))
+}
+
+func (b *bed) claim(worker string, n int) []store.Delivery {
+	b.Helper()
+	all, err := b.st.Claim(b.Context(), worker, store.Normal, store.Mark{}, n, start)
+	b.must(err)
+	return all
+}
+
+// begin records the begin of the next attempt of a claimed delivery.
+
+func (b *bed) begin(d store.Delivery) error {
+	d.Fixed, d.Signature = start, "DKIM-Signature: x\r\n"
+	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Provider: "harbour", Begun: start}
+	begun, err := b.st.Record(b.Context(), []store.Beginning{{Delivery: d, Attempt: a}}, nil)
+	if err == nil && !begun[d.Hold()] {
+		err = store.ErrFenced
+	}
+	return err
+}
+
+// end records what an attempt has led to.
+
+func (b *bed) end(d store.Delivery, state store.State, class retry.Class, change func(*store.End)) {
+	b.Helper()
+	e := store.End{Claim: d.Claim, State: state, Spent: d.Spent + 1, Bundle: d.Bundle, Collapse: d.Collapse != "",
+		Attempt: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Ended: start.Add(time.Second), Class: class, Code: 250, Reply: "250 ok", Remote: "r1"}}
+	if change != nil {
+		change(&e)
+	}
+	_, err := b.st.Record(b.Context(), nil, []store.End{e})
+	b.must(err)
+}
+
+func migrations(b *bed) {
+	if done, err := b.st.Migrate(b.Context(), start); err != nil || len(done) != 0 {
+		b.Errorf("a second migration did %v, %v", done, err)
+	}
+	b.write(func(t store.Tx) error { return nil })
+	// A database that a newer program has changed is refused, whatever else it holds.
+	if _, err := b.st.DB().Exec("INSERT INTO illumicode_migration VALUES (9999, 'later', 0)"); err != nil {
+		b.Fatal(err)
+	}
+	if err := b.st.Ready(b.Context()); !errors.Is(err, store.ErrNewer) {
+		b.Errorf("tables of a newer version: %v", err)
+	}
+}
+
+// Eight claimers share 200 deliveries, and each delivery has one.
+
+func exclusive(b *bed) {
+	for range 200 {
+		b.put(nil)
+	}
+	var mu sync.Mutex
+	got := make(map[string]int)
+	var all sync.WaitGroup
+	for i := range 8 {
+		worker := fmt.Sprintf("w%d", i)
+		b.worker(worker)
+		all.Go(func() {
+			for empty := 0; empty < 3; {
+				claimed, err := b.st.Claim(b.Context(), worker, store.Normal, store.Mark{}, 7, start)
+				if err != nil {
+					b.Error(err)
+					return
+				}
+				if len(claimed) == 0 {
+					empty++
+				}
+				mu.Lock()
+				for _, d := range claimed {
+					got[d.ID]++
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	for id, n := range got {
+		if n != 1 {
+			b.Errorf("%s was claimed %d times", id, n)
+		}
+	}
+	if len(got) != 200 {
+		b.Errorf("%d of 200 were claimed", len(got))
+	}
+}
+
+func claims(b *bed) {
+	b.worker("w")
+	late := b.put(func(d *store.Delivery) { d.Due = start.Add(time.Hour) })
+	newer := b.put(func(d *store.Delivery) { d.Version = store.Version + 1 })
+	first := b.put(func(d *store.Delivery) { d.Due = start.Add(-2 * time.Second) })
+	second := b.put(func(d *store.Delivery) { d.Due = start.Add(-time.Second) })
+	b.put(func(d *store.Delivery) { d.Lane = store.Bulk })
+	mark := store.Mark{Due: start.Add(-2 * time.Second), ID: first}
+	got, err := b.st.Claim(b.Context(), "w", store.Normal, mark, 10, start)
+	if err != nil || len(got) != 1 || got[0].ID != second || got[0].State != store.Claimed || got[0].Claim != 1 {
+		b.Fatalf("behind the mark: %+v, %v", got, err)
+	}
+	for _, probe := range []struct {
+		after store.Mark
+		want  bool
+	}{{store.Mark{}, true}, {store.Mark{Due: start, ID: "g"}, false}} {
+		if any, err := b.st.AnyDue(b.Context(), store.Normal, probe.after, start); err != nil || any != probe.want {
+			b.Errorf("anything due behind %v: %v, %v", probe.after, any, err)
+		}
+	}
+	if got := b.claim("w", 10); len(got) != 1 || got[0].ID != first {
+		b.Errorf("from the head: %+v", got)
+	}
+	if b.get(late).State != store.Waiting || b.get(newer).State != store.Waiting {
+		b.Error("what is not due, or of a newer version, was claimed")
+	}
+	d, err := b.st.ClaimOne(b.Context(), "w", late, start)
+	if err != nil || d.ID != late {
+		b.Errorf("ClaimOne of what is not due: %+v, %v", d, err)
+	}
+	b.must(b.st.Unclaim(b.Context(), d, start.Add(time.Minute), "given back"))
+	if d := b.get(late); d.State != store.Waiting || !d.Due.Equal(start.Add(time.Hour)) || d.Note != "given back" {
+		b.Errorf("given back: %+v", d)
+	}
+}
+
+func attempts(b *bed) {
+	b.worker("w")
+	ids := make(map[string]string)
+	for _, name := range []string{"sent", "again", "failed", "held", "dropped"} {
+		ids[name] = b.put(func(d *store.Delivery) { d.Address = name + "@ternisle.example"; d.Fallback = "+4790012345" })
+	}
+	for _, d := range b.claim("w", 10) {
+		name, _, _ := strings.Cut(d.Address, "@")
+		if name == "dropped" {
+			b.must(b.st.Drop(b.Context(), d, store.Suppressed, "unsubscribed", start))
+			continue
+		}
+		b.must(b.begin(d))
+		switch name {
+		case "sent":
+			b.end(d, store.Sent, retry.Accepted, nil)
+		case "again":
+			b.end(d, store.Waiting, retry.Transient, func(e *store.End) { e.Due = start.Add(time.Minute) })
+		case "failed":
+			other := d
+			other.ID, other.Address, other.Fallback = newID(), d.Fallback, ""
+			ids["other"] = other.ID
+			b.end(d, store.Failed, retry.RecipientRefused, func(e *store.End) { e.Note, e.Fallback = "550 no", &other })
+		case "held":
+			b.end(d, store.Held, retry.Ambiguous, func(e *store.End) { e.HeldBy = store.HeldUnsure })
+		}
+	}
+	for name, want := range map[string]struct {
+		state store.State
+		data  string
+		tries int
+	}{"sent": {store.Sent, "{}", 1}, "again": {store.Waiting, `{"n":1}`, 1}, "failed": {store.Failed, `{"n":1}`, 1},
+		"held": {store.Held, `{"n":1}`, 1}, "dropped": {store.Suppressed, "{}", 0}, "other": {store.Waiting, `{"n":1}`, 0}} {
+		d := b.get(ids[name])
+		if d.State != want.state || d.Data != want.data || d.Attempts != want.tries || d.State.Final() == d.Ended.IsZero() {
+			b.Errorf("%s: %+v, want %+v", name, d, want)
+		}
+	}
+	tried, err := b.st.Attempts(b.Context(), ids["again"])
+	if err != nil || len(tried) != 1 || tried[0].Class != retry.Transient || !tried[0].Fixed.Equal(start) || tried[0].Signature == "" || tried[0].Remote != "r1" || tried[0].Worker != "w" {
+		b.Errorf("the attempt: %+v, %v", tried, err)
+	}
+	if n, err := b.st.Revive(b.Context(), store.Filter{State: store.Failed}, start); err != nil || n != 1 {
+		b.Errorf("revived %d, %v", n, err)
+	}
+	if d := b.get(ids["failed"]); d.State != store.Waiting || d.Attempts != 1 || d.Spent != 0 {
+		b.Errorf("revived: %+v", d)
+	}
+}
+
+// The record of a begin was made, and its worker was told that it failed: nothing was sent, and
+
+// the next attempt is another one.
+
+func unsent(b *bed) {
+	b.worker("w")
+	id := b.put(nil)
+	d := b.claim("w", 1)[0]
+	b.must(b.begin(d))
+	b.must(b.st.Unbegin(b.Context(), d, start, start))
+	d = b.claim("w", 1)[0]
+	if d.Attempts != 1 {
+		b.Errorf("%d attempts", d.Attempts)
+	}
+	b.must(b.begin(d))
+	b.end(d, store.Sent, retry.Accepted, nil)
+	if tried, err := b.st.Attempts(b.Context(), id); err != nil || len(tried) != 2 || tried[0].Class != retry.Transient || tried[0].Ended.IsZero() {
+		b.Errorf("%+v, %v", tried, err)
+	}
+}
+
+// groups begins and ends more attempts at once than one statement holds. Whose claim was lost neither
+// begins nor ends, whether its group goes in one round trip or, as one of it is more than a letter that was
+// sent, step by step.
+
+func groups(b *bed) {
+	const n = 70
+	for _, other := range []store.State{store.Sent, store.Failed} {
+		b.worker("w")
+		for range n {
+			b.put(nil)
+		}
+		all := b.claim("w", n)
+		lost := all[n-1]
+		b.must(b.st.Unclaim(b.Context(), lost, start.Add(time.Hour), ""))
+		var begins []store.Beginning
+		var ends []store.End
+		for _, d := range all {
+			a := store.Attempt{Delivery: d.ID, Number: 1, Provider: "harbour", Begun: start, Ended: start.Add(time.Second), Class: retry.Accepted, Code: 250, Reply: "250 ok"}
+			begins = append(begins, store.Beginning{Delivery: d, Attempt: a})
+			ends = append(ends, store.End{Claim: d.Claim, State: store.Sent, Spent: 1, Attempt: a})
+		}
+		begun, err := b.st.Record(b.Context(), begins[1:], nil)
+		if err != nil || len(begun) != n-2 || begun[lost.Hold()] {
+			b.Fatalf("%d of %d began, %v; the one whose claim was lost: %v", len(begun), n-2, err, begun[lost.Hold()])
+		}
+		ends[0].State = other // begun in the same moment
+		if other == store.Sent {
+			_, err := b.st.Record(b.Context(), nil, ends[1:])
+			b.must(err)
+			ends = ends[:1]
+		}
+		if begun, err = b.st.Record(b.Context(), append(begins[:1:1], begins[n-1]), ends); err != nil || len(begun) != 1 || !begun[all[0].Hold()] {
+			b.Fatalf("then %v began, %v; want the first alone", begun, err)
+		}
+		for i, d := range all {
+			want, tries := store.Sent, 1
+			switch i {
+			case 0:
+				want = other
+			case n - 1:
+				want, tries = store.Waiting, 0
+			}
+			made, err := b.st.Attempts(b.Context(), d.ID)
+			b.must(err)
+			if got := b.get(d.ID); got.State != want || got.Attempts != tries || len(made) != tries || tries > 0 && (made[0].Class != retry.Accepted || made[0].Ended.IsZero()) {
+				b.Errorf("delivery %d is %s after %d attempts, %+v; want %s after %d", i, got.State, got.Attempts, made, want, tries)
+			}
+		}
+		if _, err := b.st.Cancel(b.Context(), store.Filter{}, "", start); err != nil { // the one that waits
+			b.Fatal(err)
+		}
+	}
+}
+
+// A worker whose claim was given to another can neither begin nor end for it.
+
+func fencing(b *bed) {
+	b.worker("slow")
+	id := b.put(nil)
+	old := b.claim("slow", 1)[0]
+	b.must(b.begin(old))
+	released, underWay, err := b.st.Recover(b.Context(), start.Add(2*time.Minute))
+	if err != nil || released != 1 || underWay != 1 {
+		b.Fatalf("Recover = %d, %d, %v", released, underWay, err)
+	}
+	// The worker has claimed it once more: in one group with the claim that it lost, one may begin.
+	again, err := b.st.ClaimOne(b.Context(), "slow", id, start)
+	b.must(err)
+	var group []store.Beginning
+	for _, d := range []store.Delivery{old, again} {
+		group = append(group, store.Beginning{Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour", Begun: start}})
+	}
+	if begun, err := b.st.Record(b.Context(), group, nil); err != nil || begun[old.Hold()] || !begun[again.Hold()] {
+		b.Errorf("of the lost and the good claim began %v, %v", begun, err)
+	}
+	b.must(b.st.Unbegin(b.Context(), again, start, start))
+	const tries = 2
+	late := old
+	late.Attempts = tries
+	if err := b.begin(late); !errors.Is(err, store.ErrFenced) {
+		b.Errorf("begin under a lost claim: %v", err)
+	}
+	for _, state := range []store.State{store.Sent, store.Failed, store.Waiting} {
+		b.end(old, state, retry.Accepted, nil)
+		if d := b.get(id); d.State != store.Waiting || d.Attempts != tries || d.Note == "" {
+			b.Errorf("an end as %s under a lost claim: %+v", state, d)
+		}
+	}
+}
+
+// What a worker claimed and does not know of waits again, under another claim; what it knows of,
+// and what it claimed just now, stays.
+func unheard(b *bed) {
+	b.worker("w")
+	b.put(nil)
+	b.put(nil)
+	all := b.claim("w", 2)
+	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, start); err != nil || n != 0 {
+		b.Errorf("%d, %v; a claim of just now is given back", n, err)
+	}
+	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start.Add(time.Minute), start.Add(time.Minute))
+	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed || lost.State != store.Waiting || lost.Claim == all[1].Claim {
+		b.Errorf("%d, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
+	}
+}
+
+// Several workers recover at once what a dead one held: everything once, and no more.
+
+func recovery(b *bed) {
+	b.must(b.st.Beat(b.Context(), store.Worker{ID: "dead", Seen: start, Lease: start.Add(time.Second)}))
+	b.put(nil)
+	unsure := b.put(func(d *store.Delivery) { d.Once = true })
+	b.put(nil)
+	claimed := b.claim("dead", 3)
+	for _, d := range claimed[:2] {
+		b.must(b.begin(d))
+	}
+	if claimed[2].ID == unsure {
+		b.must(b.begin(claimed[2]))
+	}
+	var released, underWay atomic.Int64
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			r, u, err := b.st.Recover(b.Context(), start.Add(time.Minute))
+			if err != nil {
+				b.Error(err)
+			}
+			released.Add(r)
+			underWay.Add(u)
+		})
+	}
+	all.Wait()
+	if released.Load() != 3 || underWay.Load() < 2 {
+		b.Errorf("%d released, %d perhaps sent", released.Load(), underWay.Load())
+	}
+	if d := b.get(unsure); d.State != store.Held || d.HeldBy != store.HeldUnsure || d.Attempts != 1 {
+		b.Errorf("at most once, after a crash: %+v", d)
+	}
+}
+
+// A list of 450 in three pieces is expanded by four at once: everybody gets one letter.
+
+// What fails inside leaves what was written before, and the transaction can go on.
+
+// Of many callers that accept one proven challenge, one wins; tries are spent one by one.

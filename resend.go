@@ -1,0 +1,156 @@
+package illumicode
+
+import (
+	"context"
+	"errors"
+
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/limits"
+	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/message"
+)
+
+// ResendForBrowser sends the letter of a ticket's challenge again, with the same proof while that has a useful life
+// left, and with a fresh one until the hard cap. One that still waits is brought forward instead of doubled. The limits
+// hold for it: [TooSoonError] says when it will do. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff],
+// [ErrExpired] or [ErrInvalid].
+func (s *Service) ResendForBrowser(ctx context.Context, ticket Ticket) (Pending, error) {
+	c, err := s.byTicket(ctx, ticket)
+	if err != nil {
+		return Pending{}, err
+	}
+	p, err := s.resend(ctx, c, limits.ByPerson)
+	p.Ticket = ticket
+	return p, err
+}
+
+// ResendForReader is ResendForBrowser for somebody who has a link from the letter, such as one whose life is over: the
+// letter goes to the same address. After the hard cap the error is [ErrExpired].
+func (s *Service) ResendForReader(ctx context.Context, link Link) (Pending, error) {
+	c, err := s.byLink(ctx, link)
+	if err != nil && (!errors.Is(err, ErrExpired) || c.ID == "") {
+		return Pending{}, err
+	}
+	return s.resend(ctx, c, limits.ByPerson)
+}
+
+// ResendForSubject is ResendForBrowser for a subject whom the application knows by other means, such as a password just
+// checked. If the pending signup has expired, a new one begins, and only then Pending has a ticket, for the browser
+// that asked. The error matches [ErrNothingPending], [ErrTooSoon] or [ErrUsed].
+func (s *Service) ResendForSubject(ctx context.Context, subject string) (Pending, error) {
+	var c rows.Challenge
+	err := flow.Own(ctx, func(ctx context.Context) (err error) {
+		c, err = s.p.Store.OpenChallenge(ctx, subject, challenge.Signup)
+		return err
+	})
+	if errors.Is(err, rows.ErrNotFound) {
+		return Pending{}, ErrNothingPending
+	}
+	if err != nil {
+		return Pending{}, err
+	}
+	if c.Alive(s.p.Now()) {
+		return s.resend(ctx, c, limits.ByApplication)
+	}
+	r := Request{Address: c.Address, Name: c.Name, Locale: c.Locale, Subject: subject}
+	admission, err := s.admitFor(ctx, r)
+	if err != nil {
+		return Pending{}, err
+	}
+	var p Pending
+	err = s.Transact(ctx, func(ctx context.Context, tx Tx) (err error) {
+		p, err = tx.BeginSignup(ctx, admission, subject)
+		return err
+	})
+	if err != nil {
+		s.p.Limits.Refund(ctx, admission.spent)
+	}
+	return p, err
+}
+
+// ResendForOwner is ResendForBrowser for an operator whom the owner of an address asked for help: the letter of the
+// latest challenge that waits there goes out again. The limits refuse it nothing; the challenge's own wait holds, as it
+// keeps two letters from crossing. The error matches [ErrNothingPending], or those of ResendForBrowser.
+func (s *Service) ResendForOwner(ctx context.Context, address string) (Pending, error) {
+	to, err := flow.KnownRecipient(address)
+	if err != nil {
+		return Pending{}, err
+	}
+	c, err := s.p.Store.OpenAt(ctx, to.Mailbox(), s.p.Now())
+	if errors.Is(err, rows.ErrNotFound) {
+		return Pending{}, ErrNothingPending
+	}
+	if err != nil {
+		return Pending{}, err
+	}
+	return s.resend(ctx, c, limits.ByOperator)
+}
+
+// resend decides and writes. If another resend of the same challenge comes in between, the decision is taken again on
+// the new row, and is then to wait. A letter that only comes forward costs nothing.
+func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker) (Pending, error) {
+	r := c.Resend(s.p.Purposes[c.Purpose].Policy, s.p.Now())
+	switch {
+	case c.State == proof.Accepted:
+		return pendingOf(c.Challenge), ErrUsed
+	case c.State == proof.Ended && c.Why != proof.Lapsed:
+		return pendingOf(c.Challenge), ErrCalledOff
+	case !r.Allowed && r.At.IsZero():
+		return pendingOf(c.Challenge), ErrExpired
+	case !r.Allowed:
+		return pendingOf(c.Challenge), &TooSoonError{At: r.At}
+	}
+	to, err := message.ParseRecipient(c.Address)
+	if err != nil {
+		return Pending{}, err
+	}
+	asking := flow.Asking{To: to, Purpose: c.Purpose, Subject: c.Subject, Browser: c.Browser, Stage: limit.Again}
+	spent, err := s.spend(ctx, s.p.Ask(ctx, asking), c.ID, by)
+	if err != nil {
+		return pendingOf(c.Challenge), err
+	}
+	written, added, err := s.writeResend(ctx, c, r.Next, by)
+	if err != nil || !added {
+		s.p.Limits.Refund(ctx, spent)
+	}
+	if err != nil {
+		return Pending{}, err
+	}
+	if !written {
+		if c, err = s.p.Store.Challenge(ctx, c.ID); err != nil {
+			return Pending{}, err
+		}
+		return s.resend(ctx, c, by)
+	}
+	s.Wake()
+	return pendingOf(r.Next), nil
+}
+
+// writeResend writes a resend, and reports whether it did and whether a letter was added for it.
+func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.Challenge, by limits.Asker) (written, added bool, err error) {
+	now := s.p.Now()
+	err = flow.Own(ctx, func(ctx context.Context) error {
+		return s.p.Store.Write(ctx, func(t rows.Tx) (err error) {
+			if written, err = t.Resend(ctx, next); err != nil || !written {
+				return err
+			}
+			if err := t.Record(ctx, c.StepOf("resent", "for the "+string(by), flow.Network(ctx), now)); err != nil {
+				return err
+			}
+			waits, err := t.BringForward(ctx, c.ID, next.Generation, now)
+			if err != nil || waits {
+				return err
+			}
+			added = true
+			row := c
+			row.Challenge = next
+			again := s.letterFor(ctx, row, now)
+			again.AskedBy = rows.SentAgain + string(by)
+			return t.InsertDelivery(ctx, again)
+		})
+	})
+	return written, added, err
+}
