@@ -44,7 +44,8 @@ func (t Tx) win(ctx context.Context, p Proof) error {
 // accepted returns the line of the trail that says so.
 func (p Proof) accepted(ctx context.Context, now time.Time) rows.Step {
 	return rows.Step{
-		Challenge: p.challenge, Subject: p.subject, Mailbox: p.address.Mailbox(), At: now, What: "accepted", Outcome: p.purpose,
+		Challenge: p.challenge, Subject: p.subject, Mailbox: p.address.Mailbox(), At: now, What: "accepted",
+		Outcome: p.purpose,
 		Network: flow.Network(ctx),
 	}
 }
@@ -96,7 +97,8 @@ func (t Tx) addWelcome(ctx context.Context, p Proof, now time.Time) error {
 		return err
 	}
 	return t.rows().InsertDelivery(ctx, rows.Delivery{
-		ID: flow.NewID(), Letter: flow.WelcomeLetter, Locale: c.Locale, Address: c.Address, Name: c.Name, Data: string(data),
+		ID: flow.NewID(), Letter: flow.WelcomeLetter, Locale: c.Locale, Address: c.Address, Name: c.Name,
+		Data: string(data),
 		Lane: rows.Normal, Created: now, Due: now, Trace: outbox.Trace(ctx),
 	})
 }
@@ -124,7 +126,8 @@ func (s *Service) Confirm(ctx context.Context, link Link, apply func(ctx context
 
 // ConfirmFrom is Confirm for a browser that has a ticket, so that apply can tell whether it is the one that began
 // ([Proof.SameBrowser]).
-func (s *Service) ConfirmFrom(ctx context.Context, ticket Ticket, link Link, apply func(ctx context.Context, tx Tx, p Proof) error) error {
+func (s *Service) ConfirmFrom(ctx context.Context, ticket Ticket, link Link,
+	apply func(ctx context.Context, tx Tx, p Proof) error) error {
 	p, err := s.ProveLinkFrom(ctx, ticket, link)
 	if err != nil {
 		return err
@@ -133,7 +136,8 @@ func (s *Service) ConfirmFrom(ctx context.Context, ticket Ticket, link Link, app
 }
 
 // ConfirmCode is Confirm for a code. The try stays spent after every outcome.
-func (s *Service) ConfirmCode(ctx context.Context, ticket Ticket, code string, apply func(ctx context.Context, tx Tx, p Proof) error) error {
+func (s *Service) ConfirmCode(ctx context.Context, ticket Ticket, code string,
+	apply func(ctx context.Context, tx Tx, p Proof) error) error {
 	p, err := s.Prove(ctx, ticket, code)
 	if err != nil {
 		return err
@@ -141,7 +145,8 @@ func (s *Service) ConfirmCode(ctx context.Context, ticket Ticket, code string, a
 	return s.acceptInTx(ctx, p, apply)
 }
 
-func (s *Service) acceptInTx(ctx context.Context, p Proof, apply func(ctx context.Context, tx Tx, p Proof) error) error {
+func (s *Service) acceptInTx(ctx context.Context, p Proof,
+	apply func(ctx context.Context, tx Tx, p Proof) error) error {
 	return s.Transact(ctx, func(ctx context.Context, tx Tx) error {
 		counts, err := tx.Accept(ctx, p)
 		if err != nil || !counts || apply == nil {

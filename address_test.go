@@ -28,30 +28,37 @@ func TestForget(t *testing.T) {
 		p := signIn(t, k, illumicode.Request{Address: typed})
 		svc.SignInCode(ctx, p.Ticket, "000 000", nil)
 		k.Letter(typed, n+1)
-		if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: typed}, illumicode.Request{Address: "other@skerry.example"}); err != nil {
+		if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: typed},
+			illumicode.Request{Address: "other@skerry.example"}); err != nil {
 			t.Fatal(err)
 		}
 		k.Letter(typed, n+2)
 		later := time.Now().Add(time.Hour)
 		for _, notice := range []illumicode.Notice{
 			{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: typed}, At: later},
-			{Letter: "moved", Data: map[string]any{"pier": "beside " + typed}, To: illumicode.Request{Address: "ines@ternisle.example"}, At: later},
+			{Letter: "moved", Data: map[string]any{"pier": "beside " + typed},
+				To: illumicode.Request{Address: "ines@ternisle.example"}, At: later},
 		} {
 			if _, err := svc.Notify(ctx, notice); err != nil {
 				t.Fatal(err)
 			}
 		}
 		register(t, k, "8", "jens@ternisle.example")
-		if _, err := svc.StepUp(ctx, "8", illumicode.Request{Address: "jens@ternisle.example"}, illumicode.Action{Exact: []byte("x"), Words: "pay 12 to " + typed}); err != nil {
+		if _, err := svc.StepUp(ctx, "8", illumicode.Request{Address: "jens@ternisle.example"},
+			illumicode.Action{Exact: []byte("x"), Words: "pay 12 to " + typed}); err != nil {
 			t.Fatal(err)
 		}
-		if err := desk.New(svc).Suppress(ctx, "lene@ternisle.example", desk.Notices, desk.Reason("asked by "+strings.ToUpper(typed))); err != nil {
+		if err := desk.New(svc).Suppress(ctx, "lene@ternisle.example", desk.Notices,
+			desk.Reason("asked by "+strings.ToUpper(typed))); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := svc.Notify(ctx, illumicode.Notice{Letter: "moved", Data: pier(3), To: illumicode.Request{Address: "tom@ternisle.example"}, Fallback: typed, At: later}); err != nil {
+		if _, err := svc.Notify(ctx,
+			illumicode.Notice{Letter: "moved", Data: pier(3), To: illumicode.Request{Address: "tom@ternisle.example"},
+				Fallback: typed, At: later}); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.Prefer(ctx, illumicode.Preference{Address: typed, Category: "sailings", Wanted: false}); err != nil {
+		if err := svc.Prefer(ctx, illumicode.Preference{Address: typed, Category: "sailings",
+			Wanted: false}); err != nil {
 			t.Fatal(err)
 		}
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Claimed] == 0 })
@@ -77,7 +84,8 @@ func TestForget(t *testing.T) {
 			t.Errorf("another person's letter: %+v, %v", kept, err)
 		}
 		// What was forgotten with a thumbprint is not written to again, whoever imports it.
-		done, err := desk.New(svc).Import(ctx, rowsOf(desk.Backfill{Line: 2, Subject: "7", Address: typed, Standing: "confirmed"}), desk.ImportOptions{})
+		done, err := desk.New(svc).Import(ctx,
+			rowsOf(desk.Backfill{Line: 2, Subject: "7", Address: typed, Standing: "confirmed"}), desk.ImportOptions{})
 		if err != nil || done.Changed != 1 {
 			t.Fatalf("%+v, %v", done, err)
 		}
@@ -108,19 +116,24 @@ func TestImport(t *testing.T) {
 		all := []desk.Backfill{
 			{Line: 2, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-time.Hour)},
 			{Line: 3, Subject: "2", Address: "new@ternisle.example", Since: day.Add(time.Hour)},
-			{Line: 4, Subject: "3", Address: "Gone@ternisle.example", Standing: "bounced", Reason: "550", Locale: "de-AT"},
+			{Line: 4, Subject: "3", Address: "Gone@ternisle.example", Standing: "bounced", Reason: "550",
+				Locale: "de-AT"},
 			{Line: 5, Subject: "4", Address: "taken@ternisle.example", Standing: "confirmed"},
 			{Line: 6, Subject: "5", Address: "no address"},
 			{Line: 7, Subject: "", Address: "x@ternisle.example"},
 			{Line: 8, Subject: "6", Address: "y@ternisle.example", Standing: "golden"},
 			{Line: 9, Subject: "7", Address: "z@ternisle.example", Locale: "klingon!"},
-			{Line: 10, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-2 * time.Hour)}, // twice in one file
+			// twice in one file
+			{Line: 10, Subject: "1", Address: "old@ternisle.example", Since: day.Add(-2 * time.Hour)},
 		}
 		for range 1200 {
 			i := len(all) + 2
-			all = append(all, desk.Backfill{Line: i, Subject: fmt.Sprint("s", i), Address: fmt.Sprintf("p%d@ternisle.example", i), Standing: "confirmed", Since: day})
+			all = append(all, desk.Backfill{Line: i, Subject: fmt.Sprint("s", i),
+				Address: fmt.Sprintf("p%d@ternisle.example", i), Standing: "confirmed", Since: day})
 		}
-		all = append(all, desk.Backfill{Line: len(all) + 2, Subject: "other", Address: all[10].Address, Standing: "stale"}) // which another row takes
+		// which another row takes
+		all = append(all, desk.Backfill{Line: len(all) + 2, Subject: "other", Address: all[10].Address,
+			Standing: "stale"})
 		o := desk.ImportOptions{Grandfather: day, DryRun: true}
 		for round, want := range []desk.Imported{
 			{Rows: 1210, Changed: 1204, Unchanged: 0, Refused: 6},
@@ -128,7 +141,8 @@ func TestImport(t *testing.T) {
 			{Rows: 1210, Changed: 0, Unchanged: 1204, Refused: 6},
 		} {
 			got, err := desk.New(svc).Import(ctx, rowsOf(all...), o)
-			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged || got.Refused != want.Refused || len(got.Why) != 6 {
+			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged ||
+				got.Refused != want.Refused || len(got.Why) != 6 {
 				t.Errorf("round %d: %+v, %v; want %+v", round, got, err, want)
 			}
 			if round == 0 && confirmed(t, k, "1") {
@@ -142,15 +156,19 @@ func TestImport(t *testing.T) {
 		if gone, err := flow.Of(svc).Store.Addresses(ctx, "3"); err != nil || len(gone) != 1 || gone[0].Locale != "de" {
 			t.Errorf("the language of an imported address: %+v, %v", gone, err)
 		}
-		if _, err := desk.New(svc).Import(ctx, rowsOf(desk.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed", Reason: "asked in 2020"}), o); err != nil {
+		if _, err := desk.New(svc).Import(ctx,
+			rowsOf(desk.Backfill{Line: 2, Subject: "9", Address: "quiet@ternisle.example", Standing: "suppressed",
+				Reason: "asked in 2020"}), o); err != nil {
 			t.Fatal(err)
 		}
-		if story, err := desk.New(svc).Story(ctx, "quiet@ternisle.example"); err != nil || len(story.Suppressed) != 1 || story.Suppressed[0].Reason != "asked in 2020" {
+		if story, err := desk.New(svc).Story(ctx, "quiet@ternisle.example"); err != nil || len(story.Suppressed) != 1 ||
+			story.Suppressed[0].Reason != "asked in 2020" {
 			t.Errorf("imported as suppressed: %+v, %v", story.Suppressed, err)
 		}
 		boom := errors.New("the file ends in the middle")
 		broken := func(yield func(desk.Backfill, error) bool) {
-			_ = yield(desk.Backfill{Line: 2, Subject: "z", Address: "z@ternisle.example", Standing: "confirmed"}, nil) && yield(desk.Backfill{}, boom)
+			_ = yield(desk.Backfill{Line: 2, Subject: "z", Address: "z@ternisle.example", Standing: "confirmed"},
+				nil) && yield(desk.Backfill{}, boom)
 		}
 		if _, err := desk.New(svc).Import(ctx, broken, o); !errors.Is(err, boom) || !confirmed(t, k, "z") {
 			t.Errorf("broken off: %v; what came before must be taken over", err)
@@ -175,7 +193,8 @@ func TestSuppress(t *testing.T) {
 	}
 	notify := func() store.State {
 		t.Helper()
-		if _, err := svc.Notify(ctx, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}}); err != nil {
+		if _, err := svc.Notify(ctx,
+			illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}}); err != nil {
 			t.Fatal(err)
 		}
 		return ended().State
@@ -218,7 +237,8 @@ func TestSuppress(t *testing.T) {
 	if n, err := flow.Of(svc).Store.RekeySuppressions(ctx, newest.ID(), newest.Lookup, 10); err != nil || n != 1 {
 		t.Errorf("%d moved, %v", n, err)
 	}
-	if sup, err := flow.Of(svc).Store.SuppressedAmong(ctx, []string{newest.Lookup(mara)}); err != nil || len(sup) != 1 || sup[0].Reason != "the second" {
+	if sup, err := flow.Of(svc).Store.SuppressedAmong(ctx, []string{newest.Lookup(mara)}); err != nil ||
+		len(sup) != 1 || sup[0].Reason != "the second" {
 		t.Errorf("after it was moved: %+v, %v", sup, err)
 	}
 	if any, err := desk.New(svc).Restore(ctx, mara, "the order was lifted"); err != nil || !any {
@@ -232,7 +252,9 @@ func TestSuppress(t *testing.T) {
 	for _, s := range story.Trail {
 		whats = append(whats, s.What)
 	}
-	if text := strings.Join(whats, " "); !strings.Contains(text, "restored suppressed suppressed restored begun suppressed begun suppressed") || len(story.Letters) < 5 || len(story.Addresses) != 1 {
+	if text := strings.Join(whats, " "); !strings.Contains(text,
+		"restored suppressed suppressed restored begun suppressed begun suppressed") || len(story.Letters) < 5 ||
+		len(story.Addresses) != 1 {
 		t.Errorf("the story: %s; %d letters", text, len(story.Letters))
 	}
 }

@@ -40,9 +40,11 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 	ticket, stored := flow.NewTicket()
 	c := t.s.newChallenge(a, st, now)
 	c.Ticket = stored
-	newAddress := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) && st.letter != flow.RecheckLetter
+	newAddress := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) &&
+		st.letter != flow.RecheckLetter
 	begun, err := t.rows().Begin(ctx, rows.NewChallenge{
-		Challenge: c, Letter: t.s.letterFor(ctx, c, now), NewAddress: newAddress, Network: cmp.Or(flow.Network(ctx), a.network),
+		Challenge: c, Letter: t.s.letterFor(ctx, c, now), NewAddress: newAddress,
+		Network: cmp.Or(flow.Network(ctx), a.network),
 	})
 	switch {
 	case err != nil:
@@ -76,8 +78,10 @@ func (s *Service) newChallenge(a Admission, st start, now time.Time) rows.Challe
 // challenge when the letter is composed.
 func (s *Service) letterFor(ctx context.Context, c rows.Challenge, now time.Time) rows.Delivery {
 	return rows.Delivery{
-		ID: flow.NewID(), Challenge: c.ID, Generation: c.Generation, Letter: c.Letter, Locale: c.Locale, Address: c.Address,
-		Name: c.Name, Data: "{}", Lane: rows.Urgent, Created: now, Due: now, DeliverBefore: c.Ends, Trace: outbox.Trace(ctx),
+		ID: flow.NewID(), Challenge: c.ID, Generation: c.Generation, Letter: c.Letter, Locale: c.Locale,
+		Address: c.Address,
+		Name:    c.Name, Data: "{}", Lane: rows.Urgent, Created: now, Due: now, DeliverBefore: c.Ends,
+		Trace: outbox.Trace(ctx),
 	}
 }
 
@@ -97,8 +101,9 @@ func (t Tx) Begin(ctx context.Context, a Admission, what Custom) (Pending, error
 		return Pending{}, err
 	}
 	if _, own := t.s.p.Purposes[what.Purpose]; !own || builtIn(what.Purpose) {
-		return Pending{}, fmt.Errorf("illumicode: %q is no purpose of the application's own; Config.Purposes names them",
-			what.Purpose)
+		return Pending{},
+			fmt.Errorf("illumicode: %q is no purpose of the application's own; Config.Purposes names them",
+				what.Purpose)
 	}
 	if a.address.String() == "" || what.Subject == "" {
 		return Pending{}, errors.New("illumicode: Begin needs an admission from Admit and a subject")

@@ -57,7 +57,10 @@ func (c *counting) Sign(m io.WriterTo) (string, error) {
 // Every attempt of a delivery carries the same bytes: date, id, boundary, proof and signature.
 func TestAttemptsCarryTheSameBytes(t *testing.T) {
 	way := &fickle{}
-	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Providers, c.Sign = []provider.Provider{way}, &counting{} },
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Providers, c.Sign = []provider.Provider{way},
+			&counting{}
+	},
 		func(c *illumicode.Config) { c.Outbox.Retry.Base = time.Millisecond })
 	way.clock = k.Clock
 	begin(t, k, "a")

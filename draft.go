@@ -23,7 +23,8 @@ import (
 func (s *Service) draft(ctx context.Context, n Notice, a Admission) (rows.Delivery, error) {
 	named := func(err error) error { return fmt.Errorf("illumicode: letter %q: %w", n.Letter, err) }
 	if s.p.Letters.CarriesProof(n.Letter) {
-		return rows.Delivery{}, named(errors.New("it carries a proof, and is sent by beginning its challenge, not as a notice"))
+		return rows.Delivery{},
+			named(errors.New("it carries a proof, and is sent by beginning its challenge, not as a notice"))
 	}
 	data, values, err := composer.MarshalData(n.Data)
 	if err != nil {

@@ -71,8 +71,8 @@ type TooSoonError struct {
 	Rule  string // the limit that refused, by its public name; empty for the challenge's own wait
 	Limit string // what that limit allows, in words that may be shown
 
-	// Times and Window are how many that limit allows in how long, as the RateLimit-Policy field has them; zero where no
-	// limit refused, or one that does not count in that way.
+	// Times and Window are how many that limit allows in how long, as the RateLimit-Policy field has them; zero where
+	// no limit refused, or one that does not count in that way.
 	Times  int
 	Window time.Duration
 }

@@ -100,7 +100,9 @@ func (t Tx) Receive(ctx context.Context, e event.Event) error {
 func (t Tx) receive(ctx context.Context, e event.Event) error {
 	sum := sha256.Sum256([]byte(e.Type + "\x00" + string(e.Data)))
 	digest := hex.EncodeToString(sum[:])
-	first, stands, err := t.rows().Once(ctx, rows.Once{Name: fmt.Sprintf("event %q %q", e.Source, e.ID), Digest: digest, Made: t.s.p.Now()})
+	first, stands,
+		err := t.rows().Once(ctx, rows.Once{Name: fmt.Sprintf("event %q %q", e.Source, e.ID), Digest: digest,
+		Made: t.s.p.Now()})
 	switch {
 	case err != nil:
 		return err
@@ -200,7 +202,8 @@ func (r EventRule) recipients(ctx context.Context, e event.Event, values map[str
 		}
 		v, found := events.At(values, r.To)
 		if !found {
-			yield(Recipient{}, fmt.Errorf("%w: its data have nothing at %s, where the recipients should be", event.ErrMalformed, r.To))
+			yield(Recipient{}, fmt.Errorf("%w: its data have nothing at %s, where the recipients should be",
+				event.ErrMalformed, r.To))
 			return
 		}
 		list, many := v.([]any)
@@ -226,7 +229,8 @@ func recipientOf(v any) (Request, error) {
 		return Request{Address: v}, nil
 	case map[string]any:
 		var r Request
-		for name, to := range map[string]*string{"address": &r.Address, "name": &r.Name, "locale": &r.Locale, "zone": &r.Zone} {
+		for name, to := range map[string]*string{"address": &r.Address, "name": &r.Name, "locale": &r.Locale,
+			"zone": &r.Zone} {
 			if field, ok := v[name]; ok {
 				s, isText := field.(string)
 				if !isText {
@@ -289,7 +293,8 @@ func (s *Service) takeEvents(ctx context.Context) (n int, err error) {
 			if ctx.Err() != nil || errors.Is(reason, rows.ErrDatabase) {
 				return reason // not the event's fault
 			}
-			s.p.Log.Warn("an event was set aside", "source", row.Source, "id", row.ID, "type", row.Type, "reason", reason)
+			s.p.Log.Warn("an event was set aside", "source", row.Source, "id", row.ID, "type", row.Type, "reason",
+				reason)
 			if err := side.SetAside(ctx, row, reason.Error(), s.p.Now()); err != nil {
 				return err
 			}

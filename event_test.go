@@ -21,7 +21,8 @@ import (
 func rules(c *illumicode.Config) {
 	c.Events = []illumicode.EventRule{
 		{Type: "sailing.moved", Letter: "moved", To: "/passengers", Key: "/sailing"},
-		{Type: "sailing.*", Letter: "digest", Fixed: []illumicode.Request{{Address: "pier@gullquay.example"}}, Gather: time.Hour},
+		{Type: "sailing.*", Letter: "digest", Fixed: []illumicode.Request{{Address: "pier@gullquay.example"}},
+			Gather: time.Hour},
 	}
 }
 
@@ -31,7 +32,9 @@ func sailing(id, data string) event.Event {
 
 func TestReceive(t *testing.T) {
 	k := illumicodetest.Idle(t, withPier(t), rules)
-	good := sailing("1", `{"pier": "pier 9", "sailing": "7", "passengers": ["mara@ternisle.example", {"address": "jens@ternisle.example", "name": "Jens"}]}`)
+	good := sailing("1",
+		`{"pier": "pier 9", "sailing": "7", "passengers": ["mara@ternisle.example", {"address": `+
+			`"jens@ternisle.example", "name": "Jens"}]}`)
 	for range 2 {
 		if err := k.Service.Receive(t.Context(), good); err != nil {
 			t.Fatal(err)
@@ -43,20 +46,23 @@ func TestReceive(t *testing.T) {
 		e    event.Event
 		want string
 	}{
-		"other contents":          {changed, "something else"},
-		"no rule":                 {event.Event{Source: "/harbour", ID: "2", Type: "tide.turned"}, "no rule"},
-		"a value is missing":      {sailing("3", `{"sailing": "7", "passengers": ["mara@ternisle.example"]}`), "pier"},
-		"nobody at the pointer":   {sailing("4", `{"pier": "pier 9", "sailing": "7"}`), "/passengers"},
-		"a bad address among two": {sailing("5", `{"pier": "pier 9", "sailing": "7", "passengers": ["mara@ternisle.example", "nobody"]}`), "recipient 2"},
-		"not an object":           {sailing("6", `[1]`), "no JSON object"},
-		"no source":               {event.Event{ID: "7", Type: "sailing.moved"}, `"source" is missing`},
+		"other contents":        {changed, "something else"},
+		"no rule":               {event.Event{Source: "/harbour", ID: "2", Type: "tide.turned"}, "no rule"},
+		"a value is missing":    {sailing("3", `{"sailing": "7", "passengers": ["mara@ternisle.example"]}`), "pier"},
+		"nobody at the pointer": {sailing("4", `{"pier": "pier 9", "sailing": "7"}`), "/passengers"},
+		"a bad address among two": {
+			sailing("5", `{"pier": "pier 9", "sailing": "7", "passengers": ["mara@ternisle.example", "nobody"]}`),
+			"recipient 2"},
+		"not an object": {sailing("6", `[1]`), "no JSON object"},
+		"no source":     {event.Event{ID: "7", Type: "sailing.moved"}, `"source" is missing`},
 	} {
 		if err := k.Service.Receive(t.Context(), tt.e); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%s: %v, want %q in it", name, err, tt.want)
 		}
 	}
 	for {
-		if n, _, err := flow.Of(k.Service).Store.Expand(t.Context(), func() string { return fmt.Sprint(time.Now().UnixNano()) }, nil); err != nil || n == 0 {
+		if n, _, err := flow.Of(k.Service).Store.Expand(t.Context(),
+			func() string { return fmt.Sprint(time.Now().UnixNano()) }, nil); err != nil || n == 0 {
 			break
 		}
 	}
@@ -68,8 +74,11 @@ func TestReceive(t *testing.T) {
 
 func TestInsertedEvents(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), rules)
-	for i, data := range []string{`{"pier": "pier 3", "sailing": "8", "passengers": "mara@ternisle.example"}`, `{"pier": "pier 3"}`, `nonsense`} {
-		if _, err := k.Service.Store().DB().Exec("INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', ?, 'sailing.moved', ?)", fmt.Sprint(i), data); err != nil {
+	for i, data := range []string{`{"pier": "pier 3", "sailing": "8", "passengers": "mara@ternisle.example"}`,
+		`{"pier": "pier 3"}`, `nonsense`} {
+		if _, err := k.Service.Store().DB().Exec(
+			"INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', ?, 'sailing.moved', ?)",
+			fmt.Sprint(i), data); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -77,13 +86,15 @@ func TestInsertedEvents(t *testing.T) {
 		t.Errorf("%q", l.Subject)
 	}
 	var aside []store.Event
-	for deadline := time.Now().Add(10 * time.Second); len(aside) < 2 && time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(10 * time.Second); len(aside) < 2 &&
+		time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		var err error
 		if aside, err = flow.Of(k.Service).Store.Aside(t.Context(), 10); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if len(aside) != 2 || !strings.Contains(aside[0].Reason, "/sailing") || !strings.Contains(aside[1].Reason, "JSON object") {
+	if len(aside) != 2 || !strings.Contains(aside[0].Reason, "/sailing") ||
+		!strings.Contains(aside[1].Reason, "JSON object") {
 		t.Errorf("set aside: %+v", aside)
 	}
 }
@@ -91,29 +102,36 @@ func TestInsertedEvents(t *testing.T) {
 func TestRulesAreChecked(t *testing.T) {
 	good := illumicode.EventRule{Type: "x", Letter: "moved", To: "/who"}
 	for want, change := range map[string]func(*illumicode.EventRule){
-		"has no type":        func(r *illumicode.EventRule) { r.Type = "" },
-		"and has 0":          func(r *illumicode.EventRule) { r.To = "" },
-		"and has 2":          func(r *illumicode.EventRule) { r.Fixed = []illumicode.Request{{Address: mara}} },
+		"has no type":               func(r *illumicode.EventRule) { r.Type = "" },
+		"and has 0":                 func(r *illumicode.EventRule) { r.To = "" },
+		"and has 2":                 func(r *illumicode.EventRule) { r.Fixed = []illumicode.Request{{Address: mara}} },
 		`no letter is named "sunk"`: func(r *illumicode.EventRule) { r.Letter = "sunk" },
-		"carries a proof":    func(r *illumicode.EventRule) { r.Letter = "confirm" },
-		"is no pointer":      func(r *illumicode.EventRule) { r.Key = "sailing" },
-		"Before go together": func(r *illumicode.EventRule) { r.Remind = "/departs" },
-		"a reminder cannot":  func(r *illumicode.EventRule) { r.Remind, r.Before, r.Gather = "/departs", time.Hour, time.Hour },
-		"address":            func(r *illumicode.EventRule) { r.To, r.Fixed = "", []illumicode.Request{{Address: "nobody"}} },
+		"carries a proof":           func(r *illumicode.EventRule) { r.Letter = "confirm" },
+		"is no pointer":             func(r *illumicode.EventRule) { r.Key = "sailing" },
+		"Before go together":        func(r *illumicode.EventRule) { r.Remind = "/departs" },
+		"a reminder cannot": func(r *illumicode.EventRule) {
+			r.Remind, r.Before, r.Gather = "/departs",
+				time.Hour, time.Hour
+		},
+		"address": func(r *illumicode.EventRule) { r.To, r.Fixed = "", []illumicode.Request{{Address: "nobody"}} },
 	} {
 		r := good
 		change(&r)
 		k := illumicodetest.Idle(t, withPier(t))
-		_, err := illumicode.New(illumicode.Config{Store: k.Service.Store(), Keys: freshKeys(t), From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
-			Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Letters: pierSet(t), Events: []illumicode.EventRule{good, r}})
+		_, err := illumicode.New(illumicode.Config{Store: k.Service.Store(), Keys: freshKeys(t),
+			From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
+			Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Letters: pierSet(t),
+			Events: []illumicode.EventRule{good, r}})
 		if err == nil || !strings.Contains(err.Error(), "Events[1]") || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q in it", err, want)
 		}
 	}
 	k := illumicodetest.Idle(t)
-	for want, g := range map[string]delivery.Guard{"say live, allow": {Mode: "loud"}, "no domain": {Mode: delivery.Allow}, "goes with allow": {Domains: []string{"x.example"}}} {
-		c := illumicode.Config{Store: k.Service.Store(), Keys: freshKeys(t), From: address(t, "crew@ternisle.example"), Providers: []provider.Provider{k.Way},
-			Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Guard: g}
+	for want, g := range map[string]delivery.Guard{"say live, allow": {Mode: "loud"},
+		"no domain": {Mode: delivery.Allow}, "goes with allow": {Domains: []string{"x.example"}}} {
+		c := illumicode.Config{Store: k.Service.Store(), Keys: freshKeys(t), From: address(t, "crew@ternisle.example"),
+			Providers: []provider.Provider{k.Way},
+			Site:      illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, Guard: g}
 		if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("guard %+v: %v, want %q", g, err, want)
 		}

@@ -56,7 +56,8 @@ func deliveryOf(t *testing.T, k *illumicodetest.Kit, path string) string {
 func takes(t *testing.T, k *illumicodetest.Kit, path string, kind report.Kind) store.Feedback {
 	t.Helper()
 	at := fmt.Sprint(time.Now().UnixNano())
-	n, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Path: path, ID: at, Kind: kind, Status: "5.1.1", Text: "nobody"})
+	n, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Path: path, ID: at, Kind: kind, Status: "5.1.1",
+		Text: "nobody"})
 	if err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
@@ -102,7 +103,9 @@ func TestBounceAndProof(t *testing.T) {
 		if got := standings(t, k, "7")[mara]; got != store.Bounced || fmt.Sprint(scopes(t, k, mara)) != "[bounced]" {
 			t.Errorf("it stands as %q, suppressed %v", got, scopes(t, k, mara))
 		}
-		d := ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(2), To: illumicode.Request{Address: mara}}), store.Suppressed)
+		d := ended(t,
+			k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(2), To: illumicode.Request{Address: mara}}),
+			store.Suppressed)
 		if !strings.Contains(d.Note, "bounced") {
 			t.Errorf("why the notice was kept back: %q", d.Note)
 		}
@@ -120,7 +123,8 @@ func TestBounceAndProof(t *testing.T) {
 		if got := standings(t, k, "7")[mara]; got != store.Confirmed || len(scopes(t, k, mara)) != 0 {
 			t.Errorf("after the proof it stands as %q, suppressed %v", got, scopes(t, k, mara))
 		}
-		if f := takes(t, k, path, report.HardBounce); !strings.HasPrefix(f.Note, "nothing") || len(scopes(t, k, mara)) != 0 {
+		if f := takes(t, k, path, report.HardBounce); !strings.HasPrefix(f.Note, "nothing") ||
+			len(scopes(t, k, mara)) != 0 {
 			t.Errorf("an old letter's bounce: %q, suppressed %v", f.Note, scopes(t, k, mara))
 		}
 		notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(3), To: illumicode.Request{Address: mara}})
@@ -148,9 +152,12 @@ func TestSoftBouncesAndComplaint(t *testing.T) {
 		}
 		register(t, k, "8", "jens@ternisle.example")
 		takes(t, k, k.Letter("jens@ternisle.example", 1).EnvelopeFrom, report.Complaint)
-		ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(9), To: illumicode.Request{Address: "jens@ternisle.example"}}), store.Suppressed)
+		ended(t, k, notify(t, k,
+			illumicode.Notice{Letter: "moved", Data: pier(9),
+				To: illumicode.Request{Address: "jens@ternisle.example"}}), store.Suppressed)
 		p := signIn(t, k, illumicode.Request{Address: "jens@ternisle.example"})
-		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter("jens@ternisle.example", 2).Code(), nil); err != nil {
+		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter("jens@ternisle.example", 2).Code(),
+			nil); err != nil {
 			t.Error(err)
 		}
 		if got := fmt.Sprint(scopes(t, k, "jens@ternisle.example")); got != "[notices]" {
@@ -165,8 +172,10 @@ func TestForgedFeedback(t *testing.T) {
 	n := register(t, k, "7", mara)
 	l := k.Letter(mara, n)
 	path := l.EnvelopeFrom
-	stranger := keyring.GenerateKey(time.Now()).ReturnPath("0193579a-0b1c-7def-8123-456789abcdef") + "@bounces.ternisle.example"
-	for _, forged := range []string{mara, stranger, "b" + path[1:], path[:keyring.PathLength-1] + "@bounces.ternisle.example", strings.Replace(path, "bounces.", "bounce.", 1), "crew@ternisle.example", ""} {
+	stranger := keyring.GenerateKey(time.Now()).ReturnPath("0193579a-0b1c-7def-8123-456789abcdef") +
+		"@bounces.ternisle.example"
+	for _, forged := range []string{mara, stranger, "b" + path[1:], path[:keyring.PathLength-1] +
+		"@bounces.ternisle.example", strings.Replace(path, "bounces.", "bounce.", 1), "crew@ternisle.example", ""} {
 		_, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Path: forged, Kind: report.HardBounce})
 		if err == nil || forged != "" && !errors.Is(err, feedback.ErrForeignPath) {
 			t.Errorf("a report to %q was taken: %v", forged, err)
@@ -185,7 +194,8 @@ func TestFeedbackOvertakes(t *testing.T) {
 		hook := func(id, letter string, kind report.Kind) feedback.Feedback {
 			return feedback.Feedback{Source: "harbour", Letter: letter, ID: id, Kind: kind, Status: "5.1.1"}
 		}
-		early := []feedback.Feedback{hook("2", "harbour-1", report.HardBounce), hook("1", "harbour-1", report.Delivered), hook("3", "never sent", report.HardBounce)}
+		early := []feedback.Feedback{hook("2", "harbour-1", report.HardBounce),
+			hook("1", "harbour-1", report.Delivered), hook("3", "never sent", report.HardBounce)}
 		for _, want := range []int{3, 0} { // the second time all are repeats
 			if n, err := feedback.Take(ctx, svc, early...); err != nil || n != want {
 				t.Fatalf("%d were new, want %d; %v", n, want, err)
@@ -212,15 +222,19 @@ func TestFeedbackOvertakes(t *testing.T) {
 		})
 	}, withPier(t), func(c *illumicode.Config) {
 		c.Outbox.Poll = 10 * time.Millisecond
-		c.Providers[0] = saying(func(string) provider.Result { return provider.Result{Class: retry.Accepted, ID: "harbour-1"} })
+		c.Providers[0] = saying(func(string) provider.Result {
+			return provider.Result{Class: retry.Accepted, ID: "harbour-1"}
+		})
 	})
 }
 
 // What a provider refuses for its recipient's sake is a bounce that has not even left.
 func TestRefusedRecipient(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
-		for address, want := range map[string]string{"gone@ternisle.example": "[bounced]", "full@ternisle.example": "[]"} {
-			id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: address}})
+		for address, want := range map[string]string{"gone@ternisle.example": "[bounced]",
+			"full@ternisle.example": "[]"} {
+			id := notify(t,
+				k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: address}})
 			ended(t, k, id, store.Failed)
 			eventually(t, func() bool {
 				all, err := flow.Of(k.Service).Store.FeedbackOn(t.Context(), id)
@@ -234,7 +248,8 @@ func TestRefusedRecipient(t *testing.T) {
 		c.Outbox.Poll = 10 * time.Millisecond
 		c.Providers[0] = saying(func(to string) provider.Result {
 			if strings.HasPrefix(to, "gone") {
-				return provider.Result{Class: retry.RecipientRefused, Code: 550, Enhanced: "5.1.1", Reply: "550 5.1.1 nobody"}
+				return provider.Result{Class: retry.RecipientRefused, Code: 550, Enhanced: "5.1.1",
+					Reply: "550 5.1.1 nobody"}
 			}
 			return provider.Result{Class: retry.RecipientRefused, Code: 552, Enhanced: "5.2.2", Reply: "552 5.2.2 full"}
 		})
@@ -250,11 +265,14 @@ func TestReturnPathConfig(t *testing.T) {
 		t.Errorf("the return path is %q", path)
 	}
 	for bad, says := range map[string]string{
-		"no domain": "neither a domain nor an address", "localhost": "neither", strings.Repeat("b", 22) + "@ternisle.example": "at most 21",
+		"no domain": "neither a domain nor an address", "localhost": "neither", strings.Repeat("b", 22) +
+			"@ternisle.example": "at most 21",
 	} {
-		c := illumicode.Config{Store: k.Service.Store(), Keys: k.Keys, From: address(t, "crew@ternisle.example"), Site: illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"}, ReturnPath: bad}
+		c := illumicode.Config{Store: k.Service.Store(), Keys: k.Keys, From: address(t, "crew@ternisle.example"),
+			Site: illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"}, ReturnPath: bad}
 		c.Providers = append(c.Providers, k.Way)
-		if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "ReturnPath") {
+		if _, err := illumicode.New(c); err == nil || !strings.Contains(err.Error(), says) ||
+			!strings.Contains(err.Error(), "ReturnPath") {
 			t.Errorf("ReturnPath %q: %v, want an error that says %q", bad, err, says)
 		}
 	}

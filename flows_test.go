@@ -20,7 +20,8 @@ func TestStepUp(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n := register(t, k, "7", mara)
 		pay := illumicode.Action{Exact: []byte("pay 250.00 to 4711"), Words: "pay 250.00 to Ines Amdal"}
-		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: newMara}, pay); !errors.Is(err, illumicode.ErrNotConfirmed) {
+		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: newMara}, pay); !errors.Is(err,
+			illumicode.ErrNotConfirmed) {
 			t.Errorf("at an address that is not the subject's: %v", err)
 		}
 		p, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara}, pay)
@@ -43,10 +44,14 @@ func TestStepUp(t *testing.T) {
 		if err := accept(more); !errors.Is(err, illumicode.ErrOtherAction) {
 			t.Errorf("another action: %v", err)
 		}
-		if err := inTx(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }); !errors.Is(err, illumicode.ErrPurpose) {
+		if err := inTx(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }); !errors.Is(err,
+			illumicode.ErrPurpose) {
 			t.Errorf("accepted without an action: %v", err)
 		}
-		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrPurpose) {
+		if err := inTx(t, k, func(tx illumicode.Tx) error {
+			_, err := tx.AcceptSignIn(t.Context(), proof)
+			return err
+		}); !errors.Is(err, illumicode.ErrPurpose) {
 			t.Errorf("it signs in: %v", err)
 		}
 		if err := accept(pay); err != nil {
@@ -65,7 +70,8 @@ func TestNotMe(t *testing.T) {
 		p := signIn(t, k, illumicode.Request{Address: mara})
 		l := k.Letter(mara, n+1)
 		link := notMeToken(t, l.Text)
-		if in, err := k.Service.Inspect(t.Context(), "", link); err != nil || in.Disowned.Address != mara || in.Disowned.Done {
+		if in, err := k.Service.Inspect(t.Context(), "", link); err != nil || in.Disowned.Address != mara ||
+			in.Disowned.Done {
 			t.Errorf("the page is told %+v, %v", in, err)
 		}
 		if _, err := k.Service.Pending(t.Context(), p.Ticket); err != nil {
@@ -74,17 +80,19 @@ func TestNotMe(t *testing.T) {
 		var told illumicode.Disowned
 		calls := 0
 		for range 2 {
-			if err := k.Service.NotMe(t.Context(), link, func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error {
-				told, calls = d, calls+1
-				return nil
-			}); err != nil {
+			if err := k.Service.NotMe(t.Context(), link,
+				func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error {
+					told, calls = d, calls+1
+					return nil
+				}); err != nil {
 				t.Fatal(err)
 			}
 		}
 		if calls != 1 || told.Subject != "7" || told.Purpose != "signin" || told.Done {
 			t.Errorf("the application is told %d times, %+v", calls, told)
 		}
-		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), nil); !errors.Is(err,
+			illumicode.ErrCalledOff) {
 			t.Errorf("the code afterwards: %v", err)
 		}
 		if _, err := k.Service.ResendForBrowser(t.Context(), p.Ticket); !errors.Is(err, illumicode.ErrCalledOff) {
@@ -133,7 +141,8 @@ func TestNotMeTooLate(t *testing.T) {
 			_, err := tx.AcceptSignIn(t.Context(), proof)
 			return err
 		}, func() error {
-			return k.Service.NotMe(t.Context(), notMeToken(t, l.Text), func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error { told = d; return nil })
+			return k.Service.NotMe(t.Context(), notMeToken(t, l.Text),
+				func(_ context.Context, _ illumicode.Tx, d illumicode.Disowned) error { told = d; return nil })
 		})
 		if err != nil || !told.Done || told.Subject != "7" {
 			t.Errorf("the application is told %+v, %v", told, err)
@@ -144,7 +153,9 @@ func TestNotMeTooLate(t *testing.T) {
 // A mistyped address is corrected by the browser that began: the first letter's proof is void.
 func TestCorrect(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
-		begun, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "nara@ternisle.example", Name: "Mara Quist", Locale: "de"}, illumicode.Subject("7"))
+		begun, err := k.Service.Signup(t.Context(),
+			illumicode.Request{Address: "nara@ternisle.example", Name: "Mara Quist", Locale: "de"},
+			illumicode.Subject("7"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -159,7 +170,8 @@ func TestCorrect(t *testing.T) {
 		if err := k.Service.Confirm(t.Context(), wrong, nil); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("the link to the mistyped address: %v", err)
 		}
-		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: "x@ternisle.example"}, nil); !errors.Is(err, illumicode.ErrTooSoon) {
+		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: "x@ternisle.example"},
+			nil); !errors.Is(err, illumicode.ErrTooSoon) {
 			t.Errorf("a second correction at once: %v", err)
 		}
 		if err := k.Service.ConfirmCode(t.Context(), fixed.Ticket, k.Letter(mara, 1).Code(), nil); err != nil {
@@ -168,7 +180,8 @@ func TestCorrect(t *testing.T) {
 		if got := standings(t, k, "7"); len(got) != 1 || got[mara] != store.Confirmed {
 			t.Errorf("afterwards: %v", got)
 		}
-		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: newMara}, nil); !errors.Is(err, illumicode.ErrUsed) {
+		if _, err := k.Service.Correct(t.Context(), fixed.Ticket, illumicode.Request{Address: newMara},
+			nil); !errors.Is(err, illumicode.ErrUsed) {
 			t.Errorf("corrected after the proof: %v", err)
 		}
 		// A change of address is corrected, too; the old address is told again, and the application's own
@@ -176,10 +189,11 @@ func TestCorrect(t *testing.T) {
 		n := len(k.Inbox.Letters(mara))
 		changing, _ := changeTo(t, k, "wrnog@skerry.example", n+1)
 		k.Letter("wrnog@skerry.example", 1)
-		changing, err = k.Service.Correct(t.Context(), changing.Ticket, illumicode.Request{Address: newMara}, func(context.Context, illumicode.Tx, string) error {
-			t.Error("the application is told of a change that is not in effect")
-			return nil
-		})
+		changing, err = k.Service.Correct(t.Context(), changing.Ticket, illumicode.Request{Address: newMara},
+			func(context.Context, illumicode.Tx, string) error {
+				t.Error("the application is told of a change that is not in effect")
+				return nil
+			})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -190,12 +204,14 @@ func TestCorrect(t *testing.T) {
 			t.Error(err)
 		}
 		// An address that is taken is answered alike, and nobody is written to.
-		p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "typo@ternisle.example"}, illumicode.Subject("8"))
+		p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "typo@ternisle.example"},
+			illumicode.Subject("8"))
 		if err != nil {
 			t.Fatal(err)
 		}
 		letters := len(k.Inbox.Letters(mara))
-		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara}, func(context.Context, illumicode.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
+		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: mara},
+			func(context.Context, illumicode.Tx, string) error { return illumicode.ErrOccupied }); err != nil {
 			t.Errorf("an address that is taken: %v", err)
 		}
 		waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
@@ -203,10 +219,12 @@ func TestCorrect(t *testing.T) {
 			t.Errorf("%d letters to an address that is taken", n-letters)
 		}
 		k.Clock.Move(2 * time.Minute) // and whoever mistyped into another one's address can mend that
-		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "mine@ternisle.example"}, nil); err != nil {
+		if p, err = k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "mine@ternisle.example"},
+			nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter("mine@ternisle.example", 1).Code(), nil); err != nil || !confirmed(t, k, "8") {
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter("mine@ternisle.example", 1).Code(),
+			nil); err != nil || !confirmed(t, k, "8") {
 			t.Errorf("corrected from an address that was taken: %v", err)
 		}
 	})
@@ -214,7 +232,8 @@ func TestCorrect(t *testing.T) {
 
 // The application's wishes around a signup: addresses that it refuses, and a welcome.
 func TestAdmitAndWelcome(t *testing.T) {
-	if _, err := message.RefuseDomains("fine.example\nnot a domain\n"); err == nil || !strings.Contains(err.Error(), "line 2") {
+	if _, err := message.RefuseDomains("fine.example\nnot a domain\n"); err == nil ||
+		!strings.Contains(err.Error(), "line 2") {
 		t.Errorf("a list with a mistake: %v", err)
 	}
 	refuse, err := message.RefuseDomains("# mailboxes of an hour\nthrowaway.example # all of it\n\nTörnholm.example\n")
@@ -222,8 +241,9 @@ func TestAdmitAndWelcome(t *testing.T) {
 		t.Fatal(err)
 	}
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Admit, c.Welcome = refuse, true })
-	for address, want := range map[string]bool{"a@throwaway.example": false, "a@mail.Throwaway.example": false, "a@xn--trnholm-90a.example": false,
-		"a@notthrowaway.example": true, mara: true} {
+	for address, want := range map[string]bool{"a@throwaway.example": false, "a@mail.Throwaway.example": false,
+		"a@xn--trnholm-90a.example": false,
+		"a@notthrowaway.example":    true, mara: true} {
 		_, err := k.Service.Admit(t.Context(), illumicode.Request{Address: address})
 		if (err == nil) != want || err != nil && !errors.Is(err, message.ErrAddress) {
 			t.Errorf("%s: %v", address, err)
@@ -243,10 +263,12 @@ func TestPreviewOfFlows(t *testing.T) {
 		t.Fatal(err)
 	}
 	signIn(t, k, illumicode.Request{Address: mara})
-	if _, err := svc.StepUp(ctx, "7", illumicode.Request{Address: mara}, illumicode.Action{Exact: []byte("x"), Words: "sink the ferry"}); err != nil {
+	if _, err := svc.StepUp(ctx, "7", illumicode.Request{Address: mara},
+		illumicode.Action{Exact: []byte("x"), Words: "sink the ferry"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara}); err != nil {
+	if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara},
+		illumicode.Request{Address: newMara}); err != nil {
 		t.Fatal(err)
 	}
 	for to, want := range map[string]map[string]string{
@@ -259,7 +281,8 @@ func TestPreviewOfFlows(t *testing.T) {
 		}
 		for _, d := range all {
 			p, err := desk.New(svc).Preview(ctx, d.ID)
-			if err != nil || !strings.Contains(p.Text, want[d.Letter]) || !strings.Contains(p.Text, "/not-me?t=•••") || strings.Contains(p.Text, "eyJ") {
+			if err != nil || !strings.Contains(p.Text, want[d.Letter]) || !strings.Contains(p.Text, "/not-me?t=•••") ||
+				strings.Contains(p.Text, "eyJ") {
 				t.Errorf("%s: %v\n%s", d.Letter, err, p.Text)
 			}
 		}

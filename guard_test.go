@@ -36,7 +36,10 @@ func TestGuard(t *testing.T) {
 		{delivery.Guard{Mode: delivery.Hold}, store.Waiting, nil},
 		{delivery.Guard{Mode: delivery.Capture}, store.Sent, caught},
 	} {
-		k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) { c.Guard, c.Capture = tt.guard, tt.capture })
+		k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
+			c.Guard, c.Capture = tt.guard,
+				tt.capture
+		})
 		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1)})
 		time.Sleep(60 * time.Millisecond) // three polls
 		ended(t, k, id, tt.state)
@@ -68,12 +71,14 @@ func TestCopyOfTheDatabaseHolds(t *testing.T) {
 
 func TestPause(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
-	for _, p := range []store.Pause{{Kind: "letter", Name: "moved"}, {Kind: "domain", Name: "xn--trnholm-90a.example"}, {Kind: "provider", Name: "inbox"}, {Kind: "lane", Name: "normal"}} {
+	for _, p := range []store.Pause{{Kind: "letter", Name: "moved"}, {Kind: "domain", Name: "xn--trnholm-90a.example"},
+		{Kind: "provider", Name: "inbox"}, {Kind: "lane", Name: "normal"}} {
 		if err := flow.Of(k.Service).Store.Pause(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(250 * time.Millisecond) // several polls: a worker takes the pause up with one
-		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: "jens@törnholm.example"}})
+		id := notify(t, k,
+			illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: "jens@törnholm.example"}})
 		if p.Kind == "lane" {
 			time.Sleep(60 * time.Millisecond)
 			ended(t, k, id, store.Waiting)
@@ -89,7 +94,8 @@ func TestPause(t *testing.T) {
 
 func TestUnknownLetterIsLeft(t *testing.T) {
 	k := illumicodetest.New(t) // the default letters only
-	d := store.Delivery{ID: "01a2083e-0000-7000-8000-000000000001", Letter: "moved", Locale: "en", Address: mara, Data: `{"pier": "pier 1"}`,
+	d := store.Delivery{ID: "01a2083e-0000-7000-8000-000000000001", Letter: "moved", Locale: "en", Address: mara,
+		Data: `{"pier": "pier 1"}`,
 		Lane: store.Normal, Created: k.Clock.Now(), Due: k.Clock.Now()}
 	newer := d
 	newer.ID, newer.Letter, newer.Version = "01a2083e-0000-7000-8000-000000000002", "trial", store.Version+1
@@ -100,7 +106,8 @@ func TestUnknownLetterIsLeft(t *testing.T) {
 		t.Fatal(err)
 	}
 	k.Service.Wake()
-	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Logged(), "left to a newer worker") && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Logged(), "left to a newer worker") &&
+		time.Now().Before(deadline); {
 		time.Sleep(5 * time.Millisecond)
 	}
 	for _, id := range []string{d.ID, newer.ID} {

@@ -62,21 +62,22 @@ func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 	all, err := s.p.Store.Lapsed(ctx, s.p.Now(), careBatch)
 	for _, c := range all {
-		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: c.Subject, Address: c.Address}, func(t Tx) (tell bool, err error) {
-			ended, err := s.p.CallOff(ctx, t.rows(), c, proof.Lapsed)
-			if err != nil || !ended {
-				return false, err
-			}
-			waits, err := t.rows().AnyOpen(ctx, c.Subject, c.Address)
-			if err != nil || waits { // a later letter to the same address can still be answered
-				return false, err
-			}
-			if err := t.rows().RemoveUnconfirmed(ctx, c.Subject, c.Address); err != nil {
-				return false, err
-			}
-			any, err := t.rows().AnyAddress(ctx, c.Subject)
-			return c.Purpose == challenge.Signup && c.Subject != "" && !any, err
-		}))
+		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: c.Subject, Address: c.Address},
+			func(t Tx) (tell bool, err error) {
+				ended, err := s.p.CallOff(ctx, t.rows(), c, proof.Lapsed)
+				if err != nil || !ended {
+					return false, err
+				}
+				waits, err := t.rows().AnyOpen(ctx, c.Subject, c.Address)
+				if err != nil || waits { // a later letter to the same address can still be answered
+					return false, err
+				}
+				if err := t.rows().RemoveUnconfirmed(ctx, c.Subject, c.Address); err != nil {
+					return false, err
+				}
+				any, err := t.rows().AnyAddress(ctx, c.Subject)
+				return c.Purpose == challenge.Signup && c.Subject != "" && !any, err
+			}))
 	}
 	return len(all), err
 }
@@ -85,9 +86,10 @@ func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 func (s *Service) closeGrace(ctx context.Context) (int, error) {
 	all, err := s.p.Store.GraceOver(ctx, s.p.Now(), careBatch)
 	for _, a := range all {
-		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: a.Subject, Address: a.Address, Grace: true}, func(t Tx) (tell bool, err error) {
-			return t.rows().EndGrace(ctx, a)
-		}))
+		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: a.Subject, Address: a.Address, Grace: true},
+			func(t Tx) (tell bool, err error) {
+				return t.rows().EndGrace(ctx, a)
+			}))
 	}
 	return len(all), err
 }

@@ -23,12 +23,14 @@ var floors = map[string]int{
 	"internal/ascii": 0, "challenge": 0, "event": 0, "limit": 0, "retry": 0, "route": 0, "message": 1, "delivery": 1,
 	"internal/core": 2,
 	"token":         3, "letter": 3, "letters": 4, "dkim": 3, "provider": 3,
-	"internal/store": 3, "internal/storetest": 4, "store": 4, "internal/limits": 4, "internal/outbox": 4, "internal/flow": 5,
+	"internal/store": 3, "internal/storetest": 4, "store": 4, "internal/limits": 4, "internal/outbox": 4,
+	"internal/flow":   5,
 	"internal/bounce": 6, "internal/composer": 6,
 	"":     7,
 	"desk": 8, "feedback": 8, "metrics": 8, "web": 9, "illumicodetest": 9,
-	"inbox": 0, "internal/standin": 0, "internal/text": 0, "internal/words": 0, "internal/pgtest": 0, "internal/serving": 0,
-	"internal/check": 4, "internal/figure": 4, "internal/config": 10,
+	"inbox": 0, "internal/standin": 0, "internal/text": 0, "internal/words": 0, "internal/pgtest": 0,
+	"internal/serving": 0,
+	"internal/check":   4, "internal/figure": 4, "internal/config": 10,
 	"demo": 11, "cmd": 12, "examples": 12, "bench": 12, "chaos": 12, "scripts": 12,
 }
 
@@ -82,14 +84,16 @@ func TestImports(t *testing.T) {
 				t.Errorf("%s imports %s, which is not below it", p.ImportPath, imp)
 			}
 			if from == "internal/core" && !coreMay(imp) {
-				t.Errorf("%s imports %s: the core computes, and touches neither network, files, clock nor database", p.ImportPath, imp)
+				t.Errorf("%s imports %s: the core computes, and touches neither network, files, clock nor database",
+					p.ImportPath, imp)
 			}
 		}
 		if p.ImportPath != module {
 			continue
 		}
 		for _, dep := range p.Deps {
-			for _, banned := range []string{"modernc.org/sqlite", "jackc/pgx", "mattn/go-sqlite3", "prometheus/", "spf13/", "gonum.org/", "chromedp/", "emersion/"} {
+			for _, banned := range []string{"modernc.org/sqlite", "jackc/pgx", "mattn/go-sqlite3", "prometheus/",
+				"spf13/", "gonum.org/", "chromedp/", "emersion/"} {
 				if strings.Contains(dep, banned) {
 					t.Errorf("the root package depends on %s", dep)
 				}
@@ -100,8 +104,10 @@ func TestImports(t *testing.T) {
 
 // coreMay reports whether a package of the core may import imp.
 func coreMay(imp string) bool {
-	if strings.HasPrefix(imp, module+"/internal/core/") || slices.Contains(values, room(imp)) || strings.HasPrefix(imp, "golang.org/x/text/") ||
-		imp == "golang.org/x/net/idna" || imp == "golang.org/x/net/html" || imp == "net/url" || imp == "net/netip" { // these two only parse
+	if strings.HasPrefix(imp, module+"/internal/core/") || slices.Contains(values, room(imp)) ||
+		strings.HasPrefix(imp, "golang.org/x/text/") ||
+		// these two only parse
+		imp == "golang.org/x/net/idna" || imp == "golang.org/x/net/html" || imp == "net/url" || imp == "net/netip" {
 		return true
 	}
 	if first, _, _ := strings.Cut(imp, "/"); strings.Contains(first, ".") {
@@ -134,7 +140,9 @@ func TestCoreIsPure(t *testing.T) {
 				t.Errorf("%s: a goroutine in the core", set.Position(n.Pos()))
 			case *ast.SelectorExpr:
 				x, ok := n.X.(*ast.Ident)
-				if ok && x.Name == "time" && strings.Contains(" Now Since Until Sleep After Tick NewTimer NewTicker AfterFunc ", " "+n.Sel.Name+" ") {
+				if ok && x.Name == "time" &&
+					strings.Contains(" Now Since Until Sleep After Tick NewTimer NewTicker AfterFunc ",
+						" "+n.Sel.Name+" ") {
 					t.Errorf("%s: time.%s in the core; the instant is an argument", set.Position(n.Pos()), n.Sel.Name)
 				}
 			}
@@ -149,7 +157,8 @@ func TestCoreIsPure(t *testing.T) {
 
 // Every promise of docs/threats.md names a test that exists.
 func TestThreatsNameTests(t *testing.T) {
-	out, err := exec.CommandContext(t.Context(), "git", "grep", "--untracked", "-hoE", `^func (Test|Fuzz)\w+`, "--", "*_test.go").Output()
+	out, err := exec.CommandContext(t.Context(), "git", "grep", "--untracked", "-hoE", `^func (Test|Fuzz)\w+`, "--",
+		"*_test.go").Output()
 	if err != nil {
 		t.Fatalf("git grep: %v", err)
 	}

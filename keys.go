@@ -25,7 +25,8 @@ func (s *Service) checkKeys(ctx context.Context) error {
 	case len(missing) == 0:
 		return nil
 	case len(missing) < len(open):
-		s.p.Log.Warn("the keyring lacks keys under which links and codes are still open: these are refused", "keys", kidList(missing))
+		s.p.Log.Warn("the keyring lacks keys under which links and codes are still open: these are refused", "keys",
+			kidList(missing))
 		return nil
 	}
 	site, err := s.p.Store.Setting(ctx, rows.SettingSite)
@@ -33,13 +34,17 @@ func (s *Service) checkKeys(ctx context.Context) error {
 		return err
 	}
 	if site != "" && site != s.p.Site.BaseURL {
-		s.p.Log.Warn("the keyring knows none of the keys of open links and codes, and the database sends for another site: workers hold everything",
+		s.p.Log.Warn(
+			"the keyring knows none of the keys of open links and codes, and the database sends for another site: "+
+				"workers hold everything",
 			"keys", kidList(missing), "site", site)
 		return nil
 	}
-	return wrong("Keys", fmt.Sprintf("knows none of the keys under which links and codes of this database are open (%s): "+
-		"every one of them would be refused. Use the keyring that made them; if it is lost, put each on record with "+
-		"`illumicode keys retire KID --emergency`", kidList(missing)))
+	return wrong("Keys",
+		fmt.Sprintf("knows none of the keys under which links and codes of this database are open (%s): "+
+			"every one of them would be refused. Use the keyring that made them; if it is lost, put each on record "+
+			"with "+
+			"`illumicode keys retire KID --emergency`", kidList(missing)))
 }
 
 // kidList names keys with the rows that need them.

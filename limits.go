@@ -15,11 +15,14 @@ func DefaultLimits() []limit.Rule {
 	return []limit.Rule{
 		// Nobody holds back an owner for long: a browser that has signed in before has all of this to
 		// itself, and for any other some of it comes back every hour.
-		{Name: "address-again", By: limit.Address, Stage: limit.Again, Ladder: limit.Ladder{Rungs: []time.Duration{30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute}, Decay: hour}},
+		{Name: "address-again", By: limit.Address, Stage: limit.Again,
+			Ladder: limit.Ladder{
+				Rungs: []time.Duration{30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute}, Decay: hour}},
 		{Name: "address-hour", By: limit.Address, Rate: limit.Rate{Times: 12, Per: hour, Burst: 8}},
 		{Name: "address-day", By: limit.Address, Rate: limit.Rate{Times: 24, Per: day, Burst: 24}},
 		// No more guesses than 100 a day at the codes of one account.
-		{Name: "signin-day", By: limit.Address, On: []string{challenge.SignIn}, Stage: limit.First, Rate: limit.Rate{Times: 10, Per: day, Burst: 10}},
+		{Name: "signin-day", By: limit.Address, On: []string{challenge.SignIn}, Stage: limit.First,
+			Rate: limit.Rate{Times: 10, Per: day, Burst: 10}},
 		{Name: "network-hour", By: limit.Network, Rate: limit.Rate{Times: 120, Per: hour, Burst: 60}},
 		{Name: "network-day", By: limit.Network, Quota: limit.Quota{Times: 1000, Window: limit.Day}},
 		// What a form can be made to send to people who never heard of the service, by any number of

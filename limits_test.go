@@ -51,7 +51,8 @@ func TestLimitsHoldUnderConcurrency(t *testing.T) {
 		for i := range 300 {
 			k := kits[i%len(kits)]
 			all.Go(func() {
-				_, err := k.Service.Admit(from(t, "203.0.113.7"), illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)})
+				_, err := k.Service.Admit(from(t, "203.0.113.7"),
+					illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)})
 				switch {
 				case err == nil:
 					admitted.Add(1)
@@ -64,7 +65,8 @@ func TestLimitsHoldUnderConcurrency(t *testing.T) {
 		}
 		all.Wait()
 		if admitted.Load() != most || turnedAway.Load() != 300-most {
-			t.Errorf("%d admitted and %d turned away, want %d and %d", admitted.Load(), turnedAway.Load(), most, 300-most)
+			t.Errorf("%d admitted and %d turned away, want %d and %d", admitted.Load(), turnedAway.Load(), most,
+				300-most)
 		}
 		// Those that the network's rule refused have spent nothing of the other one.
 		if _, err := kits[0].Service.Admit(from(t, "203.0.113.8"), illumicode.Request{Address: mara}); err != nil {
@@ -151,7 +153,9 @@ func TestUnusedAdmission(t *testing.T) {
 		// The one-call forms know at once.
 		other := illumicode.Request{Address: "oda@ternisle.example"}
 		fault := errors.New("the application's own")
-		if _, err := s.Signup(t.Context(), other, func(context.Context, illumicode.Tx) (string, error) { return "", fault }); !errors.Is(err, fault) {
+		if _, err := s.Signup(t.Context(), other, func(context.Context, illumicode.Tx) (string, error) {
+			return "", fault
+		}); !errors.Is(err, fault) {
 			t.Fatal(err)
 		}
 		if _, err := s.Admit(t.Context(), other); err != nil {
@@ -159,12 +163,14 @@ func TestUnusedAdmission(t *testing.T) {
 		}
 
 		ctx := from(t, "203.0.113.7")
-		if _, err := s.Signup(ctx, illumicode.Request{Address: "liv@ternisle.example"}, func(context.Context, illumicode.Tx) (string, error) { return "", fault }); !errors.Is(err, fault) {
+		if _, err := s.Signup(ctx, illumicode.Request{Address: "liv@ternisle.example"},
+			func(context.Context, illumicode.Tx) (string, error) { return "", fault }); !errors.Is(err, fault) {
 			t.Fatal(err)
 		}
 		_, err = s.Admit(ctx, illumicode.Request{Address: "liv@ternisle.example"})
 		refused(t, err, "network")
-	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: once}, limit.Rule{Name: "network", By: limit.Network, Quota: once}))
+	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: once},
+		limit.Rule{Name: "network", By: limit.Network, Quota: once}))
 }
 
 // A sign-in for which there is no room, as three are open, has spent nothing at its address, and something
@@ -179,7 +185,8 @@ func TestNoRoomIsSpentByNetwork(t *testing.T) {
 				t.Fatalf("sign-in %d: %v", i+1, err)
 			}
 		}
-		answer, err := desk.New(k.Service).TryLimits(ctx, illumicode.Request{Address: mara, Purpose: challenge.SignIn}, limit.First)
+		answer, err := desk.New(k.Service).TryLimits(ctx, illumicode.Request{Address: mara, Purpose: challenge.SignIn},
+			limit.First)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -197,7 +204,8 @@ func TestNoRoomIsSpentByNetwork(t *testing.T) {
 // A resend that a limit refuses says when it will do; the code of the earlier letter is good
 // meanwhile. One that only brings a waiting letter forward costs nothing; an operator is not refused.
 func TestResendLimit(t *testing.T) {
-	rules := withLimits(limit.Rule{Name: "again", By: limit.Address, Stage: limit.Again, Ladder: limit.Ladder{Rungs: []time.Duration{20 * time.Minute}, Decay: time.Hour}})
+	rules := withLimits(limit.Rule{Name: "again", By: limit.Address, Stage: limit.Again,
+		Ladder: limit.Ladder{Rungs: []time.Duration{20 * time.Minute}, Decay: time.Hour}})
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		s := k.Service
 		p, err := s.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7"))
@@ -217,7 +225,9 @@ func TestResendLimit(t *testing.T) {
 		if soon := refused(t, err, "again"); soon.At.Sub(s.Now()) < 18*time.Minute || soon.Limit == "" {
 			t.Errorf("told to come back at %v (%q)", soon.At, soon.Limit)
 		}
-		if story, err := desk.New(s).Story(t.Context(), mara); err != nil || len(story.Refused) != 4 || !story.Refused[0].Again || story.Refused[0].Rule != "again" || story.Refused[0].Until.Sub(s.Now()) < 18*time.Minute {
+		if story, err := desk.New(s).Story(t.Context(), mara); err != nil || len(story.Refused) != 4 ||
+			!story.Refused[0].Again || story.Refused[0].Rule != "again" ||
+			story.Refused[0].Until.Sub(s.Now()) < 18*time.Minute {
 			t.Errorf("what the story says is refused now: %+v, %v", story.Refused, err)
 		}
 		if _, err := s.ResendForSubject(t.Context(), "7"); !errors.Is(err, illumicode.ErrTooSoon) {
@@ -275,7 +285,8 @@ func TestKnownBrowserIsNotLockedOut(t *testing.T) {
 		refused(t, err, "address")
 		signIn(t, k, illumicode.Request{Address: mara, Browser: who.Browser})
 		// Nor those of who is signed in and asked to prove the address once more.
-		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara}, illumicode.Action{Exact: []byte("pay"), Words: "pay"}); err != nil {
+		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara},
+			illumicode.Action{Exact: []byte("pay"), Words: "pay"}); err != nil {
 			t.Errorf("a step-up: %v", err)
 		}
 	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: limit.Quota{Times: 3, Window: limit.Month}}))

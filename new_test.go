@@ -19,7 +19,8 @@ import (
 func TestAdmitRefuses(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	for _, r := range []illumicode.Request{
-		{Address: "mara"}, {Address: "mara@x.example\r\nBcc: y@x.example"}, {Address: strings.Repeat("m", 300) + "@x.example"},
+		{Address: "mara"}, {Address: "mara@x.example\r\nBcc: y@x.example"},
+		{Address: strings.Repeat("m", 300) + "@x.example"},
 		{Address: mara, Name: "Mara\nBcc: y@x.example"},
 	} {
 		if _, err := k.Service.Signup(t.Context(), r, illumicode.Subject("a")); !errors.Is(err, message.ErrAddress) {
@@ -43,7 +44,8 @@ func TestNewRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	kit := illumicodetest.Idle(t)
-	good := illumicode.Config{Store: st, Keys: ring, From: from, Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Ferry"}}
+	good := illumicode.Config{Store: st, Keys: ring, From: from, Site: illumicode.Site{BaseURL: "https://ferry.example",
+		Name: "Ferry"}}
 	good.Providers = append(good.Providers, kit.Way)
 	for want, spoil := range map[string]func(*illumicode.Config){
 		"Store":                func(c *illumicode.Config) { c.Store = nil },

@@ -19,9 +19,11 @@ import (
 
 // A Notice is a letter without proof: to one address, or visibly to several.
 type Notice struct {
-	Letter   string
-	To       Request       // address, name, locale and zone of the reader
-	Fallback string        // the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none; not with Cc, Bcc or Gather
+	Letter string
+	To     Request // address, name, locale and zone of the reader
+	// the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none; not with
+	// Cc, Bcc or Gather
+	Fallback string
 	Cc       []string      // further addresses, which every recipient sees
 	Bcc      []string      // further addresses, which nobody sees; each gets a letter of its own
 	Data     any           // the letter's values: a struct or a map that marshals to a JSON object
@@ -32,8 +34,9 @@ type Notice struct {
 	Remind        Reminder  // instead of At and DeliverBefore
 	Hold          bool      // wait until an operator releases it
 
-	Key    string // the application's own, for [Tx.Cancel] and [Tx.Move]; several notices may share it
-	Once   string // a de-duplication key: a second notice under it within 7 days has no effect, or is refused with [ErrDifferent]
+	Key string // the application's own, for [Tx.Cancel] and [Tx.Move]; several notices may share it
+	// a de-duplication key: a second notice under it within 7 days has no effect, or is refused with [ErrDifferent]
+	Once   string
 	Gather Gather // makes one letter of many notices
 
 	ReplyTo     string // who answers go to, such as the person the letter speaks for; empty means the letter's own
@@ -115,7 +118,8 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 // once records the notice under its de-duplication key, and returns the deliveries of the one that
 // came before it; nil if it is the first.
 func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string, err error) {
-	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.Fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.ReplyTo, n.Thread, n.Headers, n.Key})
+	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.Fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.ReplyTo,
+		n.Thread, n.Headers, n.Key})
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +128,9 @@ func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string,
 		return nil, err
 	}
 	sum := sha256.Sum256(what)
-	first, stands, err := t.rows().Once(ctx, rows.Once{Name: "notice " + n.Once, Digest: hex.EncodeToString(sum[:]), Result: string(result), Made: t.s.p.Now()})
+	first, stands,
+		err := t.rows().Once(ctx, rows.Once{Name: "notice " + n.Once, Digest: hex.EncodeToString(sum[:]),
+		Result: string(result), Made: t.s.p.Now()})
 	switch {
 	case err != nil || first:
 		return nil, err

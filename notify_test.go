@@ -32,8 +32,13 @@ type moved struct {
 func withMoved(tb testing.TB) func(*illumicode.Config) {
 	tb.Helper()
 	set, err := letters.Load(fstest.MapFS{
-		"en.toml":      {Data: []byte("[letter.moved]\nsubject = \"Moved: {{.name}}\"\ninstruction = \"Now at {{time .departs}}.\"\n")},
-		"letters.toml": {Data: []byte("[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = \"harbour@ternisle.example\"\n")},
+		"en.toml": {
+			Data: []byte(
+				"[letter.moved]\nsubject = \"Moved: {{.name}}\"\ninstruction = \"Now at {{time .departs}}.\"\n")},
+		"letters.toml": {
+			Data: []byte(
+				"[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = " +
+					"\"harbour@ternisle.example\"\n")},
 	}, "en")
 	if err != nil {
 		tb.Fatal(err)
@@ -56,7 +61,8 @@ func TestNotifyWithEverything(t *testing.T) {
 		Cc: []string{"jens@ternisle.example"}, Bcc: []string{"boss@gullquay.example"},
 		Data:   moved{"Mara", time.Date(2031, 3, 4, 22, 5, 0, 0, time.UTC)},
 		Thread: "sailing 7", Headers: []message.Field{{Name: "X-Pier", Value: "4"}},
-		Attachments: []message.Attachment{{Name: "manifest.csv", Type: "text/csv", Body: bytes.NewReader(big)}, {Name: "empty.bin", Body: strings.NewReader("")}},
+		Attachments: []message.Attachment{{Name: "manifest.csv", Type: "text/csv", Body: bytes.NewReader(big)},
+			{Name: "empty.bin", Body: strings.NewReader("")}},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -72,7 +78,8 @@ func TestNotifyWithEverything(t *testing.T) {
 			t.Fatal(err)
 		}
 		for field, want := range map[string]string{
-			"To": "Mara Quist <mara@ternisle.example>", "Cc": "jens@ternisle.example", "Bcc": "", "Reply-To": "harbour@ternisle.example",
+			"To": "Mara Quist <mara@ternisle.example>", "Cc": "jens@ternisle.example", "Bcc": "",
+			"Reply-To":              "harbour@ternisle.example",
 			"List-Unsubscribe-Post": "List-Unsubscribe=One-Click", "X-Pier": "4",
 		} {
 			if got := m.Header.Get(field); got != want {
@@ -83,7 +90,8 @@ func TestNotifyWithEverything(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if about, err := k.Service.Unsubscription(u.Query().Get("u")); err != nil || about != (illumicode.Preference{Address: to, Category: "sailings"}) || strings.Contains(u.String(), "@") {
+		if about, err := k.Service.Unsubscription(u.Query().Get("u")); err != nil ||
+			about != (illumicode.Preference{Address: to, Category: "sailings"}) || strings.Contains(u.String(), "@") {
 			t.Errorf("letter to %s: List-Unsubscribe leads %s to %+v, %v", to, u, about, err)
 		}
 		if !strings.Contains(l.Text, "Now at 7:05 AM.") { // in Tokyo
@@ -102,7 +110,8 @@ func TestNotifyWithEverything(t *testing.T) {
 		t.Errorf("delivery %+v, %v", d, err)
 	}
 	var left int
-	if err := k.Service.Store().DB().QueryRow("SELECT COUNT(*) FROM illumicode_attachment_piece").Scan(&left); err != nil || left != 0 {
+	if err := k.Service.Store().DB().QueryRow("SELECT COUNT(*) FROM illumicode_attachment_piece").Scan(
+		&left); err != nil || left != 0 {
 		t.Errorf("%d pieces of attachments are left after the last delivery, %v", left, err)
 	}
 }
@@ -111,7 +120,8 @@ func TestNotifyWithEverything(t *testing.T) {
 func TestNotifyRefuses(t *testing.T) {
 	k := illumicodetest.Idle(t, withMoved(t), func(c *illumicode.Config) { c.MaxAttachments = 1000 })
 	good := func() illumicode.Notice {
-		return illumicode.Notice{Letter: "moved", To: illumicode.Request{Address: mara}, Data: moved{"Mara", time.Now()}}
+		return illumicode.Notice{Letter: "moved", To: illumicode.Request{Address: mara},
+			Data: moved{"Mara", time.Now()}}
 	}
 	many := make([]string, 1000)
 	for i := range many {
@@ -127,7 +137,8 @@ func TestNotifyRefuses(t *testing.T) {
 		is    error
 	}{
 		{"unknown letter", func(n *illumicode.Notice) { n.Letter = "gone" }, `"gone"`, render.ErrMissing},
-		{"missing value", func(n *illumicode.Notice) { n.Data = map[string]string{"name": "Mara"} }, `"departs"`, render.ErrMissing},
+		{"missing value", func(n *illumicode.Notice) { n.Data = map[string]string{"name": "Mara"} }, `"departs"`,
+			render.ErrMissing},
 		{"no data", func(n *illumicode.Notice) { n.Data = nil }, "missing", render.ErrMissing},
 		{"data that is no object", func(n *illumicode.Notice) { n.Data = 7 }, "JSON object", nil},
 		{"two megabytes of data", func(n *illumicode.Notice) {
@@ -135,24 +146,37 @@ func TestNotifyRefuses(t *testing.T) {
 		}, "as an attachment", nil},
 		{"unknown zone", func(n *illumicode.Notice) { n.To.Zone = "Tern/Isle" }, "IANA", nil},
 		{"a bad Cc", func(n *illumicode.Notice) { n.Cc = []string{"jens"} }, "no @", message.ErrAddress},
-		{"a bad Bcc", func(n *illumicode.Notice) { n.Bcc = []string{"jens@x.example\nBcc: y"} }, "line break", message.ErrAddress},
+		{"a bad Bcc", func(n *illumicode.Notice) { n.Bcc = []string{"jens@x.example\nBcc: y"} }, "line break",
+			message.ErrAddress},
 		{"a crowd in Cc", func(n *illumicode.Notice) { n.Cc = many }, "one by one", nil},
-		{"a bad Reply-To", func(n *illumicode.Notice) { n.ReplyTo = "harbour" }, "where answers go", message.ErrAddress},
-		{"a forged field", func(n *illumicode.Notice) { n.Headers = []message.Field{{Name: "From", Value: "x@y.example"}} }, "not the application's", nil},
-		{"an attachment too large", func(n *illumicode.Notice) { n.Attachments = file("a", strings.NewReader(strings.Repeat("x", 1001))) }, "more than 1000 bytes", store.ErrTooLarge},
-		{"an endless attachment", func(n *illumicode.Notice) { n.Attachments = file("a", endless{}) }, "more than", store.ErrTooLarge},
-		{"an attachment that breaks", func(n *illumicode.Notice) { n.Attachments = file("a", iotest.ErrReader(errors.New("disk gone"))) }, "disk gone", nil},
-		{"an attachment named by a path", func(n *illumicode.Notice) { n.Attachments = file("../a", strings.NewReader("x")) }, "slash", nil},
+		{"a bad Reply-To", func(n *illumicode.Notice) { n.ReplyTo = "harbour" }, "where answers go",
+			message.ErrAddress},
+		{"a forged field",
+			func(n *illumicode.Notice) { n.Headers = []message.Field{{Name: "From", Value: "x@y.example"}} },
+			"not the application's", nil},
+		{"an attachment too large", func(n *illumicode.Notice) {
+			n.Attachments = file("a", strings.NewReader(strings.Repeat("x", 1001)))
+		}, "more than 1000 bytes", store.ErrTooLarge},
+		{"an endless attachment", func(n *illumicode.Notice) { n.Attachments = file("a", endless{}) }, "more than",
+			store.ErrTooLarge},
+		{"an attachment that breaks", func(n *illumicode.Notice) {
+			n.Attachments = file("a", iotest.ErrReader(errors.New("disk gone")))
+		}, "disk gone", nil},
+		{"an attachment named by a path",
+			func(n *illumicode.Notice) { n.Attachments = file("../a", strings.NewReader("x")) }, "slash", nil},
 	} {
 		n := good()
 		tt.spoil(&n)
 		_, err := k.Service.Notify(t.Context(), n)
-		if err == nil || !strings.Contains(err.Error(), tt.want) || tt.is != nil && !errors.Is(err, tt.is) || len(err.Error()) > 500 {
+		if err == nil || !strings.Contains(err.Error(), tt.want) || tt.is != nil && !errors.Is(err, tt.is) ||
+			len(err.Error()) > 500 {
 			t.Errorf("%s: %.300v, want an error with %q", tt.name, err, tt.want)
 		}
 	}
 	var rows int
-	err := k.Service.Store().DB().QueryRow("SELECT (SELECT COUNT(*) FROM illumicode_delivery) + (SELECT COUNT(*) FROM illumicode_attachment_piece)").Scan(&rows)
+	err := k.Service.Store().DB().QueryRow(
+		"SELECT (SELECT COUNT(*) FROM illumicode_delivery) + (SELECT COUNT(*) FROM illumicode_attachment_piece)").Scan(
+		&rows)
 	if err != nil || rows != 0 {
 		t.Errorf("%d rows left by refused notices, %v", rows, err)
 	}
@@ -196,7 +220,8 @@ func TestNewRefusesLetters(t *testing.T) {
 // A security letter has no way to unsubscribe in it, whatever the application configures.
 func TestSecurityLettersCannotBeUnsubscribed(t *testing.T) {
 	k := illumicodetest.New(t, withMoved(t))
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(context.Context, illumicode.Tx) (string, error) { return "a", nil }); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara},
+		func(context.Context, illumicode.Tx) (string, error) { return "a", nil }); err != nil {
 		t.Fatal(err)
 	}
 	if raw := string(k.Letter(mara, 1).Raw); strings.Contains(raw, "List-Unsubscribe") {

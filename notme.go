@@ -35,7 +35,8 @@ type Disowned struct {
 }
 
 func disowned(c rows.Challenge) Disowned {
-	return Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == proof.Accepted, Void: c.State == proof.Ended}
+	return Disowned{Purpose: c.Purpose, Subject: c.Subject, Address: c.Address, Done: c.State == proof.Accepted,
+		Void: c.State == proof.Ended}
 }
 
 func (s *Service) byNotMeLink(ctx context.Context, link Link) (rows.Challenge, error) {
@@ -64,7 +65,8 @@ const brakeBy = 15
 // void, and guessing at the address becomes slower. apply, which may be nil, makes the application's own writes in the
 // same commit, and learns whether the challenge had been accepted already: then sessions should end. It is not called
 // for a challenge that is void already, and a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
-func (s *Service) NotMe(ctx context.Context, link Link, apply func(ctx context.Context, tx Tx, d Disowned) error) error {
+func (s *Service) NotMe(ctx context.Context, link Link,
+	apply func(ctx context.Context, tx Tx, d Disowned) error) error {
 	c, err := s.byNotMeLink(ctx, link)
 	if err != nil {
 		return err

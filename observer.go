@@ -16,7 +16,8 @@ type observing struct{ o delivery.Observer }
 var _ outbox.Observer = observing{}
 
 func (o observing) Attempted(lane store.Lane, provider string, class retry.Class, took time.Duration) {
-	o.o.Observe(delivery.Observation{What: "attempted", Lane: delivery.Lane(lane), Provider: provider, Class: class, Took: took})
+	o.o.Observe(delivery.Observation{What: "attempted", Lane: delivery.Lane(lane), Provider: provider, Class: class,
+		Took: took})
 }
 
 func (o observing) Ended(lane store.Lane, state store.State) {
@@ -32,7 +33,8 @@ func (o observing) Woken() { o.o.Observe(delivery.Observation{What: "woken"}) }
 func (o observing) Sampled(loads []store.Load, at time.Time) {
 	s := delivery.Observation{What: "sampled", At: at}
 	for _, l := range loads {
-		s.Loads = append(s.Loads, delivery.Load{Lane: delivery.Lane(l.Lane), State: string(l.State), Count: l.Count, Oldest: l.Oldest})
+		s.Loads = append(s.Loads, delivery.Load{Lane: delivery.Lane(l.Lane), State: string(l.State), Count: l.Count,
+			Oldest: l.Oldest})
 	}
 	o.o.Observe(s)
 }

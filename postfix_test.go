@@ -116,9 +116,12 @@ func startServer(t *testing.T, back net.Addr) *realServer {
 	fill := strings.NewReplacer("DIR", dir, "PORT", fmt.Sprint(s.port), "BACK", fmt.Sprint(back.(*net.TCPAddr).Port))
 	s.write("conf/main.cf", fill.Replace(serverConfig))
 	s.write("conf/master.cf", fill.Replace(serverServices))
-	s.write("conf/sasl/smtpd.conf", fill.Replace("pwcheck_method: auxprop\nauxprop_plugin: sasldb\nmech_list: PLAIN LOGIN\nsasldb_path: DIR/sasldb2\n"))
+	s.write("conf/sasl/smtpd.conf",
+		fill.Replace(
+			"pwcheck_method: auxprop\nauxprop_plugin: sasldb\nmech_list: PLAIN LOGIN\nsasldb_path: DIR/sasldb2\n"))
 	s.certificate()
-	cmd := exec.Command("/usr/sbin/saslpasswd2", "-p", "-c", "-f", filepath.Join(dir, "sasldb2"), "-u", "relay.ternisle.example", "crew")
+	cmd := exec.Command("/usr/sbin/saslpasswd2", "-p", "-c", "-f", filepath.Join(dir, "sasldb2"), "-u",
+		"relay.ternisle.example", "crew")
 	cmd.Stdin = strings.NewReader("sea gull at noon")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("saslpasswd2: %v\n%s", err, out)
@@ -150,7 +153,8 @@ func (s *realServer) certificate() {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "relay"}, DNSNames: []string{"localhost"}, IsCA: true,
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "relay"},
+		DNSNames: []string{"localhost"}, IsCA: true,
 		BasicConstraintsValid: true, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
@@ -173,8 +177,9 @@ func TestRealMailServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	server := startServer(t, back.Addr())
-	config := smtp.Config{Host: "localhost", Port: server.port, TLS: smtp.StartTLS, User: "crew", Password: "sea gull at noon",
-		CAFile: filepath.Join(server.dir, "cert.pem"), Hello: "ferry.example"}
+	config := smtp.Config{Host: "localhost", Port: server.port, TLS: smtp.StartTLS, User: "crew",
+		Password: "sea gull at noon",
+		CAFile:   filepath.Join(server.dir, "cert.pem"), Hello: "ferry.example"}
 	way, err := smtp.New("relay", config)
 	if err != nil {
 		t.Fatal(err)
@@ -192,9 +197,11 @@ func TestRealMailServer(t *testing.T) {
 		log, _ := os.ReadFile(filepath.Join(server.dir, "log"))
 		t.Fatalf("check: %+v\n%s\n%s", r.Steps, strings.Join(r.Raw, "\n"), log)
 	}
-	k := illumicodetest.New(t, withReturnPath, func(c *illumicode.Config) { c.Providers, c.Sign = []provider.Provider{way}, signer })
+	k := illumicodetest.New(t, withReturnPath,
+		func(c *illumicode.Config) { c.Providers, c.Sign = []provider.Provider{way}, signer })
 	go feedback.New(k.Service, nil, slog.New(slog.DiscardHandler)).Serve(t.Context(), back, true)
-	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "jens@gullquay.example", Name: "Jens Öhlén", Locale: "ar"}, illumicode.Subject("a"))
+	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "jens@gullquay.example", Name: "Jens Öhlén",
+		Locale: "ar"}, illumicode.Subject("a"))
 	if err != nil || p.Ticket == "" {
 		t.Fatal(err)
 	}
@@ -214,16 +221,19 @@ func TestRealMailServer(t *testing.T) {
 import dkim, sys
 raw = open(sys.argv[1], "rb").read().replace(b"\r\n", b"\n").replace(b"\n", b"\r\n")
 print(dkim.verify(raw, dnsfunc=lambda name, timeout=5: sys.argv[2].encode()))`
-	out, err := exec.CommandContext(t.Context(), "/usr/bin/python3", "-c", verify, mails[0], key.Record()).CombinedOutput()
+	out, err := exec.CommandContext(t.Context(), "/usr/bin/python3", "-c", verify, mails[0],
+		key.Record()).CombinedOutput()
 	if err != nil || strings.TrimSpace(string(out)) != "True" {
 		t.Errorf("the delivered letter's signature: %s, %v", out, err)
 	}
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "gone@gullquay.example"}, illumicode.Subject("b")); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "gone@gullquay.example"},
+		illumicode.Subject("b")); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, func() bool { return fmt.Sprint(scopes(t, k, "gone@gullquay.example")) == "[bounced]" })
 	story, err := desk.New(k.Service).Story(t.Context(), "gone@gullquay.example")
-	if err != nil || len(story.Letters) != 1 || len(story.Letters[0].Returned) != 1 || story.Letters[0].Returned[0].Status != "5.1.1" {
+	if err != nil || len(story.Letters) != 1 || len(story.Letters[0].Returned) != 1 ||
+		story.Letters[0].Returned[0].Status != "5.1.1" {
 		t.Errorf("the bounce of a real server: %+v, %v", story.Letters, err)
 	}
 	config.Password = "sea gull at midnight"
@@ -231,7 +241,8 @@ print(dkim.verify(raw, dnsfunc=lambda name, timeout=5: sys.argv[2].encode()))`
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r := wrong.Check(t.Context(), "crew@ternisle.example", "jens@gullquay.example"); !r.Failed() || !strings.Contains(r.Steps[len(r.Steps)-1].Next, "app password") {
+	if r := wrong.Check(t.Context(), "crew@ternisle.example", "jens@gullquay.example"); !r.Failed() ||
+		!strings.Contains(r.Steps[len(r.Steps)-1].Next, "app password") {
 		t.Errorf("a wrong password: %+v", r.Steps)
 	}
 }

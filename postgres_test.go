@@ -48,7 +48,8 @@ func TestOnPostgres(t *testing.T) {
 	conn := pgtest.Fresh(t)
 	worker := illumicodetest.New(t, withPier(t), onPostgres(t, conn))
 	pending := begin(t, worker, "a")
-	if err := worker.Service.ConfirmCode(t.Context(), pending.Ticket, worker.Letter(mara, 1).Code(), nil); err != nil || !confirmed(t, worker, "a") {
+	if err := worker.Service.ConfirmCode(t.Context(), pending.Ticket, worker.Letter(mara, 1).Code(), nil); err != nil ||
+		!confirmed(t, worker, "a") {
 		t.Fatalf("ConfirmCode = %v", err)
 	}
 	web := illumicodetest.Idle(t, withPier(t), onPostgres(t, conn))
@@ -62,7 +63,8 @@ func TestOnPostgres(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		n := illumicode.Notice{Letter: "moved", Data: map[string]any{"pier": fmt.Sprint("committed ", commit)}, To: illumicode.Request{Address: mara}}
+		n := illumicode.Notice{Letter: "moved", Data: map[string]any{"pier": fmt.Sprint("committed ", commit)},
+			To: illumicode.Request{Address: mara}}
 		if _, err := web.Service.On(postgres.Handle(tx)).Notify(t.Context(), n); err != nil {
 			t.Fatal(err)
 		}
@@ -79,7 +81,8 @@ func TestOnPostgres(t *testing.T) {
 	if l := worker.Letter(mara, 2); l.Subject != "Moved to committed true" {
 		t.Errorf("%q", l.Subject)
 	}
-	if n, err := web.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)}, people(450)); err != nil || n != 450 {
+	if n, err := web.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)},
+		people(450)); err != nil || n != 450 {
 		t.Fatalf("NotifyAll = %d, %v", n, err)
 	}
 	worker.Letter("p449@ternisle.example", 1)
@@ -101,11 +104,15 @@ func TestClocksThatDiffer(t *testing.T) {
 			t.Errorf("the service's clock is %v off", off)
 		}
 	}
-	late := notify(t, kits[0], illumicode.Notice{Letter: "moved", Data: pier(2), At: kits[0].Service.Now().Add(5 * time.Minute), To: illumicode.Request{Address: "late@ternisle.example"}})
-	if _, err := kits[1].Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)}, people(300)); err != nil {
+	late := notify(t, kits[0],
+		illumicode.Notice{Letter: "moved", Data: pier(2), At: kits[0].Service.Now().Add(5 * time.Minute),
+			To: illumicode.Request{Address: "late@ternisle.example"}})
+	if _, err := kits[1].Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)},
+		people(300)); err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(30 * time.Second); len(way.Letters()) < 300 && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); len(way.Letters()) < 300 &&
+		time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
 	}
 	time.Sleep(400 * time.Millisecond) // who takes the other for dead has sent its letters again by now
 	if n := len(way.Letters()); n != 300 {
@@ -128,14 +135,17 @@ func TestCountsOfAnotherProcess(t *testing.T) {
 		services = append(services, illumicodetest.New(t, onPostgres(t, conn), func(c *illumicode.Config) {
 			c.Keys = keys
 			c.Limits = []limit.Rule{
-				{Name: "slower", By: limit.Address, Ladder: limit.Ladder{Rungs: []time.Duration{300 * time.Millisecond, 301 * time.Millisecond}, Decay: time.Hour}},
+				{Name: "slower", By: limit.Address,
+					Ladder: limit.Ladder{Rungs: []time.Duration{300 * time.Millisecond, 301 * time.Millisecond},
+						Decay: time.Hour}},
 				{Name: "network", By: limit.Network, Quota: limit.Quota{Times: 100, Window: limit.Day}},
 			}
 		}).Service)
 	}
 	ask := func(who int, address string) {
 		t.Helper()
-		if _, err := services[who].Admit(t.Context(), illumicode.Request{Address: address, Client: netip.MustParseAddr("192.0.2.7")}); err != nil {
+		if _, err := services[who].Admit(t.Context(),
+			illumicode.Request{Address: address, Client: netip.MustParseAddr("192.0.2.7")}); err != nil {
 			t.Errorf("%s, in process %d: %v", address, who, err)
 		}
 	}
@@ -191,20 +201,28 @@ func TestLeastPrivilege(t *testing.T) {
 		return func(c *illumicode.Config) { c.Store = st; rules(c) }
 	}
 	worker := illumicodetest.New(t, withPier(t), as("illumicode_worker"))
-	web := illumicodetest.Idle(t, withPier(t), as("illumicode_web"), func(c *illumicode.Config) { c.Keys = freshKeys(t) })
-	if _, err := web.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1), Key: "k"}, people(120, mara)); err != nil {
+	web := illumicodetest.Idle(t, withPier(t), as("illumicode_web"), func(c *illumicode.Config) {
+		c.Keys = freshKeys(t)
+	})
+	if _, err := web.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1), Key: "k"},
+		people(120, mara)); err != nil {
 		t.Fatal(err)
 	}
 	worker.Letter(mara, 1)
 	for _, step := range []func() error{
 		func() error {
-			return web.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error { _, err := tx.Cancel(ctx, "k"); return err })
+			return web.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error {
+				_, err := tx.Cancel(ctx, "k")
+				return err
+			})
 		},
 		func() error {
-			return web.Service.Prefer(t.Context(), illumicode.Preference{Address: mara, Category: "sailings", Wanted: true})
+			return web.Service.Prefer(t.Context(), illumicode.Preference{Address: mara, Category: "sailings",
+				Wanted: true})
 		},
 		func() error {
-			_, err := web.Service.Signup(t.Context(), illumicode.Request{Address: "jens@ternisle.example"}, illumicode.Subject("j"))
+			_, err := web.Service.Signup(t.Context(), illumicode.Request{Address: "jens@ternisle.example"},
+				illumicode.Subject("j"))
 			return err
 		},
 	} {
@@ -224,7 +242,8 @@ func TestLeastPrivilege(t *testing.T) {
 	}
 	eventually(t, func() bool { return fmt.Sprint(scopes(t, worker, mara)) == "[bounced]" })
 	db := owner.Service.Store().DB()
-	event := "INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', '{\"pier\": \"pier 3\", \"sailing\": \"8\", \"passengers\": \"ida@ternisle.example\"}')"
+	event := "INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', " +
+		"'{\"pier\": \"pier 3\", \"sailing\": \"8\", \"passengers\": \"ida@ternisle.example\"}')"
 	for statement, allowed := range map[string]bool{
 		"SET ROLE illumicode_events; " + event:                                                                   true,
 		"SET ROLE illumicode_events; SELECT COUNT(*) FROM illumicode_event":                                      false,

@@ -24,9 +24,11 @@ func (s *Service) Prefer(ctx context.Context, p Preference) error {
 		return err
 	}
 	if !slices.Contains(s.p.Letters.Categories(), p.Category) {
-		return fmt.Errorf("illumicode: no letter has the category %q; %s", p.Category, near.List(p.Category, s.p.Letters.Categories()))
+		return fmt.Errorf("illumicode: no letter has the category %q; %s", p.Category,
+			near.List(p.Category, s.p.Letters.Categories()))
 	}
-	return s.p.Store.Prefer(ctx, rows.Preference{Mailbox: to.Mailbox(), Category: p.Category, Wanted: p.Wanted, Since: s.p.Now()})
+	return s.p.Store.Prefer(ctx, rows.Preference{Mailbox: to.Mailbox(), Category: p.Category, Wanted: p.Wanted,
+		Since: s.p.Now()})
 }
 
 // Preferences returns what a person wants, for every category that there is.

@@ -280,7 +280,8 @@ func (s *Service) proven(ctx context.Context, c rows.Challenge, by challenge.For
 		return Proof{}, err
 	}
 	return Proof{
-		challenge: c.ID, purpose: c.Purpose, subject: c.Subject, address: address, action: c.Action, here: here, at: now,
+		challenge: c.ID, purpose: c.Purpose, subject: c.Subject, address: address, action: c.Action, here: here,
+		at: now,
 	}, nil
 }
 

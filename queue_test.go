@@ -94,7 +94,8 @@ func TestReminder(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
 	sails := k.Clock.Now().Add(5 * time.Hour)
 	remind := func(of time.Time) string {
-		return notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Key: "sailing 7", Remind: illumicode.Reminder{Of: of, Before: 2 * time.Hour}})
+		return notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Key: "sailing 7",
+			Remind: illumicode.Reminder{Of: of, Before: 2 * time.Hour}})
 	}
 	first := remind(sails)
 	if n, err := inTxCount(t, k, func(tx illumicode.Tx) (int64, error) {
@@ -110,7 +111,9 @@ func TestReminder(t *testing.T) {
 	k.Clock.Move(2*time.Hour + time.Second)
 	ended(t, k, first, store.Sent)
 	second := remind(k.Clock.Now().Add(5 * time.Hour))
-	if n, err := inTxCount(t, k, func(tx illumicode.Tx) (int64, error) { return tx.Cancel(t.Context(), "sailing 7") }); err != nil || n != 1 {
+	if n, err := inTxCount(t, k, func(tx illumicode.Tx) (int64, error) {
+		return tx.Cancel(t.Context(), "sailing 7")
+	}); err != nil || n != 1 {
 		t.Errorf("cancelled %d, %v", n, err)
 	}
 	ended(t, k, second, store.Cancelled)
@@ -122,7 +125,9 @@ func TestCollapse(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
 	var ids []string
 	for i := range 3 {
-		ids = append(ids, notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(i), Gather: illumicode.Gather{Topic: "day", For: time.Hour}}))
+		ids = append(ids,
+			notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(i), Gather: illumicode.Gather{
+				Topic: "day", For: time.Hour}}))
 	}
 	if ids[0] != ids[1] || ids[1] != ids[2] {
 		t.Fatalf("three notices are deliveries %v", ids)
@@ -133,7 +138,9 @@ func TestCollapse(t *testing.T) {
 	if l.Subject != "3 changes" || !strings.Contains(l.Text, "pier 0; pier 1; pier 2;") {
 		t.Errorf("%q:\n%s", l.Subject, l.Text)
 	}
-	if next := notify(t, k, illumicode.Notice{Letter: "digest", Data: pier(3), Gather: illumicode.Gather{Topic: "day", For: time.Hour}}); next == ids[0] {
+	if next := notify(t, k,
+		illumicode.Notice{Letter: "digest", Data: pier(3),
+			Gather: illumicode.Gather{Topic: "day", For: time.Hour}}); next == ids[0] {
 		t.Error("a notice joined a letter that was sent")
 	}
 }
@@ -161,7 +168,8 @@ func TestOnce(t *testing.T) {
 func TestFallback(t *testing.T) {
 	gateway := outage{}
 	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) { c.Providers = append(c.Providers, gateway) })
-	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(4), To: illumicode.Request{Address: "+4790012345"}, Fallback: mara})
+	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(4), To: illumicode.Request{Address: "+4790012345"},
+		Fallback: mara})
 	ended(t, k, id, store.Failed)
 	if l := k.Letter(mara, 1); l.Subject != "Moved to pier 4" {
 		t.Errorf("the letter is %q", l.Subject)
@@ -202,7 +210,8 @@ func (silence) Send(ctx context.Context, h provider.Handover) provider.Result {
 
 func TestPreferences(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
-	if err := k.Service.Prefer(t.Context(), illumicode.Preference{Address: "Mara@TERNISLE.example", Category: "sailings", Wanted: false}); err != nil {
+	if err := k.Service.Prefer(t.Context(), illumicode.Preference{Address: "Mara@TERNISLE.example",
+		Category: "sailings", Wanted: false}); err != nil {
 		t.Fatal(err)
 	}
 	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1)})
@@ -213,7 +222,8 @@ func TestPreferences(t *testing.T) {
 	if l := k.Letter(mara, 1); l.Code() == "" {
 		t.Error("the code did not arrive")
 	}
-	if err := k.Service.Prefer(t.Context(), illumicode.Preference{Address: mara, Category: "codes", Wanted: false}); err == nil {
+	if err := k.Service.Prefer(t.Context(), illumicode.Preference{Address: mara, Category: "codes",
+		Wanted: false}); err == nil {
 		t.Error("a category that no letter has was taken")
 	}
 }
@@ -234,17 +244,20 @@ func TestNoticeTimes(t *testing.T) {
 	k := illumicodetest.Idle(t, withPier(t))
 	now := k.Clock.Now()
 	for name, n := range map[string]illumicode.Notice{
-		"past":                      {At: now.Add(-time.Hour)},
-		"before it is due":          {At: now.Add(2 * time.Hour), DeliverBefore: now.Add(time.Hour)},
-		"reminder without lead":     {Remind: illumicode.Reminder{Of: now.Add(time.Hour)}},
-		"reminder of the past":      {Remind: illumicode.Reminder{Of: now.Add(-time.Hour), Before: time.Hour}},
-		"reminder and time":         {At: now.Add(time.Hour), Remind: illumicode.Reminder{Of: now.Add(time.Hour), Before: time.Minute}},
-		"collapse without while":    {Gather: illumicode.Gather{Topic: "x"}},
-		"fallback that cannot":      {Fallback: "+4790012345"},
-		"collapse and fallback":     {Gather: illumicode.Gather{Topic: "x", For: time.Hour}, Fallback: "jens@ternisle.example"},
-		"copies and fallback":       {Cc: []string{"ida@ternisle.example"}, Fallback: "jens@ternisle.example"},
-		"an item that does not fit": {Letter: "digest", Data: map[string]any{"quay": 1}, Gather: illumicode.Gather{Topic: "x", For: time.Hour}},
-		"two megabytes":             {Data: map[string]any{"pier": strings.Repeat("x", 2<<20)}},
+		"past":                  {At: now.Add(-time.Hour)},
+		"before it is due":      {At: now.Add(2 * time.Hour), DeliverBefore: now.Add(time.Hour)},
+		"reminder without lead": {Remind: illumicode.Reminder{Of: now.Add(time.Hour)}},
+		"reminder of the past":  {Remind: illumicode.Reminder{Of: now.Add(-time.Hour), Before: time.Hour}},
+		"reminder and time": {
+			At: now.Add(time.Hour), Remind: illumicode.Reminder{Of: now.Add(time.Hour), Before: time.Minute}},
+		"collapse without while": {Gather: illumicode.Gather{Topic: "x"}},
+		"fallback that cannot":   {Fallback: "+4790012345"},
+		"collapse and fallback": {Gather: illumicode.Gather{Topic: "x", For: time.Hour},
+			Fallback: "jens@ternisle.example"},
+		"copies and fallback": {Cc: []string{"ida@ternisle.example"}, Fallback: "jens@ternisle.example"},
+		"an item that does not fit": {Letter: "digest", Data: map[string]any{"quay": 1},
+			Gather: illumicode.Gather{Topic: "x", For: time.Hour}},
+		"two megabytes": {Data: map[string]any{"pier": strings.Repeat("x", 2<<20)}},
 	} {
 		if n.To.Address = mara; n.Letter == "" {
 			n.Letter = "moved"
@@ -261,7 +274,8 @@ func TestNoticeTimes(t *testing.T) {
 		"bad address": people(250, "nobody"),
 	} {
 		_, err := k.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)}, to)
-		if err == nil || name == "bad address" && (!errors.Is(err, message.ErrAddress) || !strings.Contains(err.Error(), "recipient 251")) {
+		if err == nil || name == "bad address" &&
+			(!errors.Is(err, message.ErrAddress) || !strings.Contains(err.Error(), "recipient 251")) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -284,13 +298,15 @@ func TestListData(t *testing.T) {
 	}
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Letters = set })
 	list := func(all ...illumicode.Recipient) error {
-		_, err := k.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1), ReplyTo: "harbour@ternisle.example"}, func(yield func(illumicode.Recipient, error) bool) {
-			for _, r := range all {
-				if !yield(r, nil) {
-					return
+		_, err := k.Service.NotifyAll(t.Context(),
+			illumicode.Notice{Letter: "moved", Data: pier(1), ReplyTo: "harbour@ternisle.example"},
+			func(yield func(illumicode.Recipient, error) bool) {
+				for _, r := range all {
+					if !yield(r, nil) {
+						return
+					}
 				}
-			}
-		})
+			})
 		return err
 	}
 	to := func(address, locale string, data any) illumicode.Recipient {
@@ -300,14 +316,16 @@ func TestListData(t *testing.T) {
 		"own data that do not fit": to("jens@ternisle.example", "en", map[string]any{"quay": 1}),
 		"shared data, in German":   to("jens@ternisle.example", "de", nil),
 	} {
-		if err := list(to(mara, "en", nil), second); !errors.Is(err, render.ErrMissing) || !strings.Contains(err.Error(), "recipient 2") {
+		if err := list(to(mara, "en", nil), second); !errors.Is(err, render.ErrMissing) ||
+			!strings.Contains(err.Error(), "recipient 2") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	if err := list(to(mara, "en", pier(7)), to("jens@ternisle.example", "en", nil)); err != nil {
 		t.Fatal(err)
 	}
-	for address, subject := range map[string]string{mara: "Moved to pier 7", "jens@ternisle.example": "Moved to pier 1"} {
+	for address, subject := range map[string]string{
+		mara: "Moved to pier 7", "jens@ternisle.example": "Moved to pier 1"} {
 		if l := k.Letter(address, 1); l.Subject != subject {
 			t.Errorf("%s got %q, want %q", address, l.Subject, subject)
 		}
@@ -317,7 +335,8 @@ func TestListData(t *testing.T) {
 func people(n int, others ...string) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {
 		for i := range n {
-			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)}}, nil) {
+			if !yield(illumicode.Recipient{
+				Request: illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)}}, nil) {
 				return
 			}
 		}
@@ -355,7 +374,8 @@ func TestPreviewIsMasked(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, err := desk.New(k.Service).Preview(t.Context(), confirm[0].ID)
-	if err != nil || !strings.Contains(p.Text, "••• •••") || !strings.Contains(p.Text, "?t=") || strings.Contains(p.Text, "eyJ") || strings.Contains(p.HTML, "eyJ") || p.Subject == "" {
+	if err != nil || !strings.Contains(p.Text, "••• •••") || !strings.Contains(p.Text, "?t=") ||
+		strings.Contains(p.Text, "eyJ") || strings.Contains(p.HTML, "eyJ") || p.Subject == "" {
 		t.Errorf("%+v, %v", p, err)
 	}
 	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(6)})

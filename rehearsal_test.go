@@ -53,7 +53,8 @@ func TestRehearsalAgrees(t *testing.T) {
 		}
 	})
 	k.Clock.Move(now.Sub(k.Clock.Now()))
-	if _, err := k.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)}, people(n)); err != nil {
+	if _, err := k.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)},
+		people(n)); err != nil {
 		t.Fatal(err)
 	}
 	waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Sent] == n })
@@ -71,6 +72,7 @@ func TestRehearsalAgrees(t *testing.T) {
 		}
 	}
 	if fmt.Sprint(real["quay"], played.Providers[0].Letters) != "240 240" {
-		t.Errorf("of a day's 300 but for the reserve %d were used, and in the rehearsal %d", real["quay"], played.Providers[0].Letters)
+		t.Errorf("of a day's 300 but for the reserve %d were used, and in the rehearsal %d", real["quay"],
+			played.Providers[0].Letters)
 	}
 }

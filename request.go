@@ -97,7 +97,8 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 }
 
 // spend judges a request and debits its rules. The error is a [*TooSoonError].
-func (s *Service) spend(ctx context.Context, ask judge.Ask, id string, by limits.Asker) (spent limits.Charge, err error) {
+func (s *Service) spend(ctx context.Context, ask judge.Ask, id string, by limits.Asker) (spent limits.Charge,
+	err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
 		spent, err = s.p.Limits.Spend(ctx, ask, id, by)
 		return err

@@ -130,7 +130,8 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 }
 
 // writeResend writes a resend, and reports whether it did and whether a letter was added for it.
-func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.Challenge, by limits.Asker) (written, added bool, err error) {
+func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.Challenge, by limits.Asker) (written,
+	added bool, err error) {
 	now := s.p.Now()
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		return s.p.Store.Write(ctx, func(t rows.Tx) (err error) {

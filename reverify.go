@@ -20,9 +20,10 @@ import (
 // A Holding is an address of a subject.
 type Holding struct{ Subject, Address string }
 
-// ChangeAddress begins the change of a subject's address from one that it has confirmed to the one of the request. The new one is pending until it is proven, and the old one keeps working; it
-// is told in a letter with a link by which its holder can take the change back for some days
-// (Config.Undo), before and after it is made. An earlier change that is pending stops.
+// ChangeAddress begins the change of a subject's address from one that it has confirmed to the one of the request. The
+// new one is pending until it is proven, and the old one keeps working; it is told in a letter with a link by which
+// its holder can take the change back for some days (Config.Undo), before and after it is made. An earlier change that
+// is pending stops.
 //
 // The caller must be sure that the subject itself asks: by its session and, best, a password or a
 // step-up. The error matches [message.ErrAddress] or [ErrNotConfirmed].
@@ -64,8 +65,10 @@ func (t Tx) beginChange(ctx context.Context, a Admission, from rows.Address) (Pe
 		return Pending{}, err
 	}
 	c := rows.Change{
-		ID: flow.NewID(), Subject: from.Subject, Old: from.Address, OldMailbox: from.Mailbox, New: a.address.String(), NewMailbox: a.address.Mailbox(),
-		Challenge: p.id, State: rows.Pending, Kid: t.s.p.Keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.p.Undo), Locale: from.Locale,
+		ID: flow.NewID(), Subject: from.Subject, Old: from.Address, OldMailbox: from.Mailbox, New: a.address.String(),
+		NewMailbox: a.address.Mailbox(),
+		Challenge:  p.id, State: rows.Pending, Kid: t.s.p.Keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.p.Undo),
+		Locale: from.Locale,
 	}
 	if err := t.rows().InsertChange(ctx, c); err != nil {
 		return Pending{}, err
@@ -82,7 +85,8 @@ func (t Tx) tellOld(ctx context.Context, c rows.Change, a Admission) error {
 		return err
 	}
 	return t.rows().InsertDelivery(ctx, rows.Delivery{
-		ID: flow.NewID(), Letter: flow.ChangeLetter, Locale: cmp.Or(c.Locale, a.locale), Address: c.Old, Name: a.address.Name, Data: string(data),
+		ID: flow.NewID(), Letter: flow.ChangeLetter, Locale: cmp.Or(c.Locale, a.locale), Address: c.Old,
+		Name: a.address.Name, Data: string(data),
 		Lane: rows.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
 	})
 }
@@ -120,8 +124,12 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	has := slices.ContainsFunc(addresses, func(a rows.Address) bool { return a.Mailbox == c.OldMailbox && a.Standing.Holds() })
-	if c.State != rows.Pending || !has { // taken back in the moment in which it was corrected, or another change was made
+	has := slices.ContainsFunc(addresses, func(a rows.Address) bool {
+		return a.Mailbox == c.OldMailbox &&
+			a.Standing.Holds()
+	})
+	// taken back in the moment in which it was corrected, or another change was made
+	if c.State != rows.Pending || !has {
 		return false, ErrCalledOff
 	}
 	switch moved, err := t.rows().MoveChange(ctx, c, rows.Made, time.Time{}); {
@@ -132,7 +140,8 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	}
 	// The mailbox stays the subject's until nobody can take the change back: nobody else may confirm
 	// it meanwhile. What was begun there must not bring the address back.
-	if err := t.s.p.CallOffOpen(ctx, t.rows(), flow.Opened{Subject: c.Subject, Mailbox: c.OldMailbox, Why: proof.Moved}); err != nil {
+	if err := t.s.p.CallOffOpen(ctx, t.rows(), flow.Opened{Subject: c.Subject, Mailbox: c.OldMailbox,
+		Why: proof.Moved}); err != nil {
 		return false, err
 	}
 	return false, t.rows().RemoveAddress(ctx, c.Subject, c.Old)
@@ -167,7 +176,8 @@ func (t Tx) MarkStale(ctx context.Context, of Holding, why Doubt) error {
 		return err
 	}
 	return t.rows().Record(ctx, rows.Step{
-		Subject: of.Subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: string(next.Standing) + ": " + why.Reason,
+		Subject: of.Subject, Mailbox: to.Mailbox(), At: now, What: "standing", Outcome: string(next.Standing) + ": " +
+			why.Reason,
 		Network: flow.Network(ctx),
 	})
 }

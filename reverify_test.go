@@ -22,9 +22,11 @@ import (
 const newMara = "mara.quist@skerry.example"
 
 // changeTo begins the change of Mara's address, and returns it with the link that undoes it.
-func changeTo(t *testing.T, k *illumicodetest.Kit, address string, told int) (p illumicode.Pending, undo illumicode.Link) {
+func changeTo(t *testing.T, k *illumicodetest.Kit, address string, told int) (p illumicode.Pending,
+	undo illumicode.Link) {
 	t.Helper()
-	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: address, Name: "Mara"})
+	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+		illumicode.Request{Address: address, Name: "Mara"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +67,8 @@ func TestChangeAddress(t *testing.T) {
 		if got := standings(t, k, "7"); len(got) != 1 || got[newMara] != store.Confirmed {
 			t.Errorf("after it was made: %v", got)
 		}
-		if _, err := k.Service.SignInCode(t.Context(), begun.Ticket, begunCode, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		if _, err := k.Service.SignInCode(t.Context(), begun.Ticket, begunCode, nil); !errors.Is(err,
+			illumicode.ErrCalledOff) {
 			t.Errorf("a sign-in that was begun at the old address: %v; %v", err, standings(t, k, "7"))
 		}
 		signIn(t, k, illumicode.Request{Address: newMara})
@@ -94,17 +97,19 @@ func TestUndoPending(t *testing.T) {
 		n := register(t, k, "7", mara)
 		p, undo := changeTo(t, k, newMara, n+1)
 		code := k.Letter(newMara, 1).Code()
-		if in, err := k.Service.Inspect(t.Context(), "", undo); err != nil || in.Change.New != newMara || in.Change.Made {
+		if in, err := k.Service.Inspect(t.Context(), "", undo); err != nil || in.Change.New != newMara ||
+			in.Change.Made {
 			t.Errorf("the page is told %+v, %v", in, err)
 		}
 		var called atomic.Int64
 		var all sync.WaitGroup
 		for range 20 {
 			all.Go(func() {
-				_, err := k.Service.Undo(t.Context(), undo, func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
-					called.Add(1)
-					return nil
-				})
+				_, err := k.Service.Undo(t.Context(), undo,
+					func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
+						called.Add(1)
+						return nil
+					})
 				if err != nil && !errors.Is(err, illumicode.ErrUsed) {
 					t.Error(err)
 				}
@@ -132,12 +137,13 @@ func TestUndoMade(t *testing.T) {
 		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
 			t.Fatal(err)
 		}
-		frozen, err := k.Service.Undo(t.Context(), undo, func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
-			if !c.Made || c.Subject != "7" {
-				t.Errorf("the application is told %+v", c)
-			}
-			return nil
-		})
+		frozen, err := k.Service.Undo(t.Context(), undo,
+			func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error {
+				if !c.Made || c.Subject != "7" {
+					t.Errorf("the application is told %+v", c)
+				}
+				return nil
+			})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -150,14 +156,17 @@ func TestUndoMade(t *testing.T) {
 			if c, err := k.Service.Pending(t.Context(), p.Ticket); err != nil || c.Purpose == "" {
 				t.Error(err)
 			}
-			waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
+			waitUntil(t, k, func(sum store.Summary) bool {
+				return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0
+			})
 			for _, l := range k.Inbox.Letters(address)[before:] {
 				if strings.Contains(l.Subject, "Your code") {
 					t.Errorf("%s gets a code to sign in", address)
 				}
 			}
 		}
-		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), 10); err != nil || len(again) != 0 {
+		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), 10); err != nil ||
+			len(again) != 0 {
 			t.Errorf("workers would ask again: %+v, %v", again, err)
 		}
 		for _, address := range []string{mara, newMara} { // once, and not again and again
@@ -172,7 +181,8 @@ func TestUndoMade(t *testing.T) {
 			}
 		}
 		settle := func(keep string) error {
-			return desk.New(k.Service).Decide(t.Context(), desk.Decision{Change: frozen.ID, Keep: keep, Reason: "seen at the desk"}, nil)
+			return desk.New(k.Service).Decide(t.Context(),
+				desk.Decision{Change: frozen.ID, Keep: keep, Reason: "seen at the desk"}, nil)
 		}
 		if err := settle(mara); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that was not proven since: %v", err)
@@ -228,13 +238,15 @@ func TestLanguageOfLetters(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if _, err := k.Service.Signup(ctx, illumicode.Request{Address: mara, Locale: "de"}, illumicode.Subject("7")); err != nil {
+		if _, err := k.Service.Signup(ctx, illumicode.Request{Address: mara, Locale: "de"},
+			illumicode.Subject("7")); err != nil {
 			t.Fatal(err)
 		}
 		proof(k.Letter(mara, 1))
 		signIn(t, k, illumicode.Request{Address: mara})
 		k.Letter(mara, 2) // or the next one may overtake it
-		if _, err := k.Service.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara, Locale: "ja"}); err != nil {
+		if _, err := k.Service.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara},
+			illumicode.Request{Address: newMara, Locale: "ja"}); err != nil {
 			t.Fatal(err)
 		}
 		proof(k.Letter(newMara, 1))
@@ -256,8 +268,12 @@ func TestLanguageOfLetters(t *testing.T) {
 // left open.
 func TestChangeWithoutGround(t *testing.T) {
 	for name, pull := range map[string]func(context.Context, store.Tx, store.Change) error{
-		"stopped":          func(ctx context.Context, tx store.Tx, c store.Change) error { return tx.StopChangeOf(ctx, c.Challenge) },
-		"another was made": func(ctx context.Context, tx store.Tx, c store.Change) error { return tx.RemoveAddress(ctx, "7", mara) },
+		"stopped": func(ctx context.Context, tx store.Tx, c store.Change) error {
+			return tx.StopChangeOf(ctx, c.Challenge)
+		},
+		"another was made": func(ctx context.Context, tx store.Tx, c store.Change) error {
+			return tx.RemoveAddress(ctx, "7", mara)
+		},
 	} {
 		k := illumicodetest.New(t)
 		n := register(t, k, "7", mara)
@@ -266,10 +282,12 @@ func TestChangeWithoutGround(t *testing.T) {
 		if err != nil || len(changes) != 1 {
 			t.Fatal(changes, err)
 		}
-		if err := flow.Of(k.Service).Store.Write(t.Context(), func(tx store.Tx) error { return pull(t.Context(), tx, changes[0]) }); err != nil {
+		if err := flow.Of(k.Service).Store.Write(t.Context(),
+			func(tx store.Tx) error { return pull(t.Context(), tx, changes[0]) }); err != nil {
 			t.Fatal(err)
 		}
-		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); !errors.Is(err,
+			illumicode.ErrCalledOff) {
 			t.Errorf("%s: its code: %v", name, err)
 		}
 		if got := standings(t, k, "7"); got[newMara] == store.Confirmed {
@@ -291,7 +309,8 @@ func TestChangeAddressRefuses(t *testing.T) {
 		{"7", mara, "no address", message.ErrAddress},
 		{"7", mara, "x@y.example\r\nBcc: all@y.example", message.ErrAddress},
 	} {
-		if _, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: tt.subject, Address: tt.old}, illumicode.Request{Address: tt.new}); !errors.Is(err, tt.want) {
+		if _, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: tt.subject, Address: tt.old},
+			illumicode.Request{Address: tt.new}); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %s to %q: %v, want %v", tt.subject, tt.old, tt.new, err, tt.want)
 		}
 	}
@@ -301,7 +320,8 @@ func TestChangeAddressRefuses(t *testing.T) {
 	if err := k.Service.ConfirmCode(t.Context(), first.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
 		t.Errorf("the first change: %v", err)
 	}
-	if err := k.Service.ConfirmCode(t.Context(), second.Ticket, k.Letter("m@skerry.example", 1).Code(), nil); err != nil {
+	if err := k.Service.ConfirmCode(t.Context(), second.Ticket, k.Letter("m@skerry.example", 1).Code(),
+		nil); err != nil {
 		t.Error(err)
 	}
 }
@@ -328,13 +348,15 @@ func TestLapse(t *testing.T) {
 	k := illumicodetest.New(t, tells)
 	register(t, k, "7", mara)
 	for _, subject := range []string{"8", "9"} {
-		if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: subject + "@ternisle.example"}, illumicode.Subject(subject)); err != nil {
+		if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: subject + "@ternisle.example"},
+			illumicode.Subject(subject)); err != nil {
 			t.Fatal(err)
 		}
 		k.Letter(subject+"@ternisle.example", 1)
 	}
 	k.Clock.Move(71 * time.Hour)
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "9@ternisle.example"}, illumicode.Subject("9")); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "9@ternisle.example"},
+		illumicode.Subject("9")); err != nil {
 		t.Fatal(err)
 	}
 	k.Clock.Move(2 * time.Hour)
@@ -383,7 +405,8 @@ func TestRecheck(t *testing.T) {
 	for i, address := range people {
 		register(t, k, address, address)
 		if err := k.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error {
-			return tx.MarkStale(ctx, illumicode.Holding{Subject: address, Address: address}, illumicode.Doubt{Bounced: i == 0, Reason: "no answer for a year"})
+			return tx.MarkStale(ctx, illumicode.Holding{Subject: address, Address: address},
+				illumicode.Doubt{Bounced: i == 0, Reason: "no answer for a year"})
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -391,11 +414,13 @@ func TestRecheck(t *testing.T) {
 			t.Errorf("%s does not work in its time of grace", address)
 		}
 	}
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "new@ternisle.example"}, illumicode.Subject("new")); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "new@ternisle.example"},
+		illumicode.Subject("new")); err != nil {
 		t.Fatal(err)
 	}
 	if err := k.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error {
-		return tx.MarkStale(ctx, illumicode.Holding{Subject: "new", Address: "new@ternisle.example"}, illumicode.Doubt{Reason: "a mistake"})
+		return tx.MarkStale(ctx, illumicode.Holding{Subject: "new", Address: "new@ternisle.example"},
+			illumicode.Doubt{Reason: "a mistake"})
 	}); err != nil || confirmed(t, k, "new") {
 		t.Errorf("an address that was never confirmed works after it was marked stale, %v", err)
 	}

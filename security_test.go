@@ -31,7 +31,8 @@ func TestSignInTimingTellsNothing(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	people := func(yield func(desk.Backfill, error) bool) {
 		for i := range each {
-			if !yield(desk.Backfill{Line: i, Subject: fmt.Sprint(i), Address: fmt.Sprintf("known%d@ternisle.example", i), Standing: "confirmed"}, nil) {
+			if !yield(desk.Backfill{Line: i, Subject: fmt.Sprint(i),
+				Address: fmt.Sprintf("known%d@ternisle.example", i), Standing: "confirmed"}, nil) {
 				return
 			}
 		}
@@ -49,7 +50,8 @@ func TestSignInTimingTellsNothing(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if _, err := k.Service.SignInCode(t.Context(), p.Ticket, "000000", nil); !errors.Is(err, illumicode.ErrWrongCode) {
+			if _, err := k.Service.SignInCode(t.Context(), p.Ticket, "000000", nil); !errors.Is(err,
+				illumicode.ErrWrongCode) {
 				t.Fatal(err)
 			}
 			begin[kind] = append(begin[kind], begun.Sub(start).Seconds())
@@ -77,14 +79,17 @@ func TestDatabaseDump(t *testing.T) {
 	n := register(t, k, "7", mara)
 	p := signIn(t, k, illumicode.Request{Address: mara, Purpose: "skipper"})
 	l := k.Letter(mara, n+1)
-	change, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara})
+	change, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+		illumicode.Request{Address: newMara})
 	if err != nil {
 		t.Fatal(err)
 	}
 	other := k.Letter(newMara, 1)
 	// What would help is nowhere in it.
-	for what, secret := range map[string]string{"code": strings.ReplaceAll(l.Code(), " ", ""), "token": string(k.Link(l)), "ticket": string(p.Ticket),
-		"code of the change": strings.ReplaceAll(other.Code(), " ", ""), "ticket of the change": string(change.Ticket)} {
+	for what, secret := range map[string]string{"code": strings.ReplaceAll(l.Code(), " ", ""),
+		"token": string(k.Link(l)), "ticket": string(p.Ticket),
+		"code of the change":   strings.ReplaceAll(other.Code(), " ", ""),
+		"ticket of the change": string(change.Ticket)} {
 		found, err := flow.Of(k.Service).Store.Search(t.Context(), secret, secret)
 		if err != nil || len(found) != 0 {
 			t.Errorf("the %s stands in %+v, %v", what, found, err)
@@ -103,7 +108,8 @@ func TestDatabaseDump(t *testing.T) {
 		c.Store, c.Site.BaseURL = st, "https://thief.example" // with a keyring of their own
 	})
 	var digest string
-	if err := st.DB().QueryRow("SELECT ticket FROM illumicode_challenge WHERE purpose = 'signin'").Scan(&digest); err != nil {
+	if err := st.DB().QueryRow("SELECT ticket FROM illumicode_challenge WHERE purpose = 'signin'").Scan(
+		&digest); err != nil {
 		t.Fatal(err)
 	}
 	for _, ticket := range []illumicode.Ticket{illumicode.Ticket(digest), p.Ticket} { // even with the browser's ticket
@@ -133,7 +139,8 @@ func TestTwoSubjectsAtOnce(t *testing.T) {
 			address := fmt.Sprintf("round%d@ternisle.example", round)
 			var tokens []illumicode.Link
 			for i := range 2 {
-				if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address}, illumicode.Subject(fmt.Sprint(address, i))); err != nil {
+				if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address},
+					illumicode.Subject(fmt.Sprint(address, i))); err != nil {
 					t.Fatal(err)
 				}
 				tokens = append(tokens, k.Link(k.Letter(address, i+1)))
@@ -165,7 +172,8 @@ func TestSubjectSwap(t *testing.T) {
 	k := illumicodetest.New(t)
 	register(t, k, "7", mara)
 	register(t, k, "8", "ines@ternisle.example")
-	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara})
+	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+		illumicode.Request{Address: newMara})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -174,10 +182,12 @@ func TestSubjectSwap(t *testing.T) {
 		t.Fatalf("%+v, %v", proof, err)
 	}
 	// While the proof is in hand the change is corrected to another address: it is void.
-	if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "m@skerry.example"}, nil); err != nil {
+	if _, err := k.Service.Correct(t.Context(), p.Ticket, illumicode.Request{Address: "m@skerry.example"},
+		nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := inTx(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }); !errors.Is(err, illumicode.ErrCalledOff) {
+	if err := inTx(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }); !errors.Is(err,
+		illumicode.ErrCalledOff) {
 		t.Errorf("a proof of an address that was corrected since: %v", err)
 	}
 }
@@ -185,7 +195,9 @@ func TestSubjectSwap(t *testing.T) {
 // The purpose of the application's own: its letter, its life, its form of proof.
 func TestOwnPurpose(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
-		c.Purposes = map[string]challenge.Purpose{"skipper": {Letter: "confirm", Policy: challenge.Policy{Forms: challenge.CodeOnly, Digits: 8, CodeLife: time.Minute}}}
+		c.Purposes = map[string]challenge.Purpose{
+			"skipper": {Letter: "confirm", Policy: challenge.Policy{Forms: challenge.CodeOnly, Digits: 8,
+				CodeLife: time.Minute}}}
 	})
 	var p illumicode.Pending
 	begin := func(purpose string) error {
@@ -212,10 +224,11 @@ func TestOwnPurpose(t *testing.T) {
 		t.Errorf("code only, of eight digits:\n%s", l.Text)
 	}
 	var told string
-	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(_ context.Context, _ illumicode.Tx, proof illumicode.Proof) error {
-		told = proof.Purpose()
-		return nil
-	}); err != nil || told != "skipper" {
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(),
+		func(_ context.Context, _ illumicode.Tx, proof illumicode.Proof) error {
+			told = proof.Purpose()
+			return nil
+		}); err != nil || told != "skipper" {
 		t.Errorf("%q, %v", told, err)
 	}
 }
@@ -238,7 +251,10 @@ func TestFrozenMeanwhile(t *testing.T) {
 		if _, err := k.Service.Undo(t.Context(), undo, nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := inTx(t, k, func(tx illumicode.Tx) error { _, err := tx.AcceptSignIn(t.Context(), proof); return err }); !errors.Is(err, illumicode.ErrCalledOff) {
+		if err := inTx(t, k, func(tx illumicode.Tx) error {
+			_, err := tx.AcceptSignIn(t.Context(), proof)
+			return err
+		}); !errors.Is(err, illumicode.ErrCalledOff) {
 			t.Errorf("a proof from before: %v", err)
 		}
 		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, code, nil); !errors.Is(err, illumicode.ErrCalledOff) {
@@ -260,13 +276,16 @@ func TestAddressGone(t *testing.T) {
 			t.Fatal(err)
 		}
 		upCode := k.Letter(mara, n+2).Code()
-		if err := flow.Of(k.Service).Store.Write(t.Context(), func(tx store.Tx) error { return tx.RemoveAddress(t.Context(), "7", mara) }); err != nil {
+		if err := flow.Of(k.Service).Store.Write(t.Context(),
+			func(tx store.Tx) error { return tx.RemoveAddress(t.Context(), "7", mara) }); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, inCode, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		if _, err := k.Service.SignInCode(t.Context(), in.Ticket, inCode, nil); !errors.Is(err,
+			illumicode.ErrCalledOff) {
 			t.Errorf("the sign-in: %v", err)
 		}
-		if err := k.Service.ActionCode(t.Context(), up.Ticket, upCode, pay, nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		if err := k.Service.ActionCode(t.Context(), up.Ticket, upCode, pay, nil); !errors.Is(err,
+			illumicode.ErrCalledOff) {
 			t.Errorf("the step-up: %v", err)
 		}
 		if got := standings(t, k, "7"); len(got) != 0 {
@@ -286,7 +305,8 @@ func TestUndoTooLate(t *testing.T) {
 		}
 		var told illumicode.Change
 		err = meanwhile(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }, func() error {
-			_, err := k.Service.Undo(t.Context(), undo, func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error { told = c; return nil })
+			_, err := k.Service.Undo(t.Context(), undo,
+				func(_ context.Context, _ illumicode.Tx, c illumicode.Change) error { told = c; return nil })
 			return err
 		})
 		if err != nil || !told.Made || confirmed(t, k, "7") {
@@ -306,10 +326,12 @@ func TestChangeTooLate(t *testing.T) {
 			t.Fatal(err)
 		}
 		err = meanwhile(t, k, func(tx illumicode.Tx) error { return acceptIn(t, tx, proof) }, func() error {
-			_, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: "m@skerry.example"})
+			_, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+				illumicode.Request{Address: "m@skerry.example"})
 			return err
 		})
-		if got := standings(t, k, "7"); !errors.Is(err, illumicode.ErrNotConfirmed) || len(got) != 1 || got[newMara] != store.Confirmed {
+		if got := standings(t, k, "7"); !errors.Is(err, illumicode.ErrNotConfirmed) || len(got) != 1 ||
+			got[newMara] != store.Confirmed {
 			t.Errorf("%v; %v", err, got)
 		}
 	})
@@ -332,7 +354,8 @@ func TestUndoFurtherChanges(t *testing.T) {
 			}
 		}
 		code(p, newMara)
-		p, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: newMara}, illumicode.Request{Address: third})
+		p, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: newMara},
+			illumicode.Request{Address: third})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -355,7 +378,8 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if p, err = svc.Signup(ctx, illumicode.Request{Address: late}, illumicode.Subject("7")); err != nil {
 			t.Fatal(err)
 		}
-		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); !errors.Is(err, illumicode.ErrCalledOff) {
+		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); !errors.Is(err,
+			illumicode.ErrCalledOff) {
 			t.Errorf("a frozen account gets another address: %v", err)
 		}
 		stillFrozen("another address tried")
@@ -364,7 +388,8 @@ func TestUndoFurtherChanges(t *testing.T) {
 		}
 		stillFrozen("the thief's address proven again")
 		if err := inTx(t, k, func(tx illumicode.Tx) error {
-			return tx.MarkStale(ctx, illumicode.Holding{Subject: "7", Address: fourth}, illumicode.Doubt{Bounced: true, Reason: "a letter came back"})
+			return tx.MarkStale(ctx, illumicode.Holding{Subject: "7", Address: fourth},
+				illumicode.Doubt{Bounced: true, Reason: "a letter came back"})
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -373,13 +398,16 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if err := svc.Confirm(ctx, k.Link(k.Letter(mara, len(asked))), nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := desk.New(svc).Decide(ctx, desk.Decision{Change: frozen.ID, Keep: "nobody@skerry.example", Reason: ""}, nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
+		if err := desk.New(svc).Decide(ctx, desk.Decision{Change: frozen.ID, Keep: "nobody@skerry.example", Reason: ""},
+			nil); !errors.Is(err, illumicode.ErrNotConfirmed) {
 			t.Errorf("settled for an address that is not in doubt: %v", err)
 		}
 		if err := desk.New(svc).Decide(ctx, desk.Decision{Change: frozen.ID, Keep: mara, Reason: ""}, nil); err != nil {
 			t.Fatal(err)
 		}
-		if got := standings(t, k, "7"); got[mara] != store.Confirmed || got["before@ternisle.example"] != store.Confirmed || got[newMara] != "" || got[third] != "" || got[fourth] != "" || got[late] == store.Confirmed {
+		if got := standings(t, k, "7"); got[mara] != store.Confirmed ||
+			got["before@ternisle.example"] != store.Confirmed || got[newMara] != "" || got[third] != "" ||
+			got[fourth] != "" || got[late] == store.Confirmed {
 			t.Errorf("after it was settled: %v", got)
 		}
 		if err := svc.Confirm(ctx, k.Link(k.Letter(newMara, 3)), nil); err == nil {
@@ -388,7 +416,8 @@ func TestUndoFurtherChanges(t *testing.T) {
 		if err := svc.ConfirmCode(ctx, p.Ticket, k.Letter(late, 1).Code(), nil); err == nil {
 			t.Errorf("what the thief began meanwhile still works: %v", standings(t, k, "7"))
 		}
-		if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: newMara}); err != nil {
+		if _, err := svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: mara},
+			illumicode.Request{Address: newMara}); err != nil {
 			t.Errorf("the owner changes the address: %v", err)
 		}
 		if p, err = svc.Signup(ctx, illumicode.Request{Address: third}, illumicode.Subject("8")); err != nil {
@@ -409,7 +438,8 @@ func TestChangeThereAndBack(t *testing.T) {
 	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(newMara, 1).Code(), nil); err != nil {
 		t.Fatal(err)
 	}
-	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: newMara}, illumicode.Request{Address: mara, Purpose: "skipper"})
+	p, err := k.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: newMara},
+		illumicode.Request{Address: mara, Purpose: "skipper"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -425,7 +455,8 @@ func TestChangeThereAndBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Service.ConfirmCode(t.Context(), other.Ticket, k.Letter(mara, n+3).Code(), nil); !errors.Is(err, illumicode.ErrTaken) {
+	if err := k.Service.ConfirmCode(t.Context(), other.Ticket, k.Letter(mara, n+3).Code(), nil); !errors.Is(err,
+		illumicode.ErrTaken) {
 		t.Errorf("another subject takes the address: %v", err)
 	}
 	if confirmed(t, k, "8") || !confirmed(t, k, "7") {

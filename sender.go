@@ -23,8 +23,11 @@ var freeMail string
 func checkSender(from message.Address) error {
 	domain := from.Domain()
 	for line := range strings.Lines(freeMail) {
-		if free := strings.TrimSpace(line); free != "" && !strings.HasPrefix(free, "#") && (domain == free || strings.HasSuffix(domain, "."+free)) {
-			return fmt.Errorf("is at %s, where anybody gets a mailbox: receivers refuse letters from there that its own servers did not send; use an address at a domain of yours", free)
+		if free := strings.TrimSpace(line); free != "" && !strings.HasPrefix(free, "#") &&
+			(domain == free || strings.HasSuffix(domain, "."+free)) {
+			return fmt.Errorf(
+				"is at %s, where anybody gets a mailbox: receivers refuse letters from there that its own servers "+
+					"did not send; use an address at a domain of yours", free)
 		}
 	}
 	if suffix, icann := publicsuffix.PublicSuffix(domain); suffix == domain && icann {
@@ -46,7 +49,9 @@ func mayWrite(from message.Address, ways []provider.Provider) error {
 		if can.MaySend(from.String()) {
 			able = true
 		} else if refusal == nil {
-			refusal = fmt.Errorf("is an address that provider %q has not verified (it has %s), nor has any other; verify it there and list it, or send from one of these", p.Name(), strings.Join(can.Senders, ", "))
+			refusal = fmt.Errorf(
+				"is an address that provider %q has not verified (it has %s), nor has any other; verify it there "+
+					"and list it, or send from one of these", p.Name(), strings.Join(can.Senders, ", "))
 		}
 	}
 	if refusal != nil && !able {

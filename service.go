@@ -125,11 +125,13 @@ func (c Config) parts() (*flow.Parts, error) {
 	return &flow.Parts{
 		Store: rows.Of(c.Store), Keys: keys, Links: keyring.NewSigner(keys, c.Site.BaseURL, linkPurposes(purposes)...),
 		Site: flow.Site{
-			Name: c.Site.Name, HomePage: c.Site.HomePage, Imprint: c.Site.Imprint, Mark: c.Site.Mark, BaseURL: c.Site.BaseURL,
+			Name: c.Site.Name, HomePage: c.Site.HomePage, Imprint: c.Site.Imprint, Mark: c.Site.Mark,
+			BaseURL:     c.Site.BaseURL,
 			ConfirmPath: c.Site.ConfirmPath, NotMePath: c.Site.NotMePath, UnsubscribePath: c.Site.UnsubscribePath,
 		},
-		From: c.From, Froms: froms, Back: back, Sign: c.Sign, Letters: c.set(), Writer: writer, Mark: mark, Purposes: purposes,
-		Zones: new(flow.Zones), Log: c.Log, SMS: c.carriesSMS(),
+		From: c.From, Froms: froms, Back: back, Sign: c.Sign, Letters: c.set(), Writer: writer, Mark: mark,
+		Purposes: purposes,
+		Zones:    new(flow.Zones), Log: c.Log, SMS: c.carriesSMS(),
 		TellOwner: c.TellOwner, Undo: c.Undo, Grace: c.Recheck.Grace, Bounces: flow.Bounces(c.Bounces),
 	}, nil
 }

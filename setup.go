@@ -32,7 +32,8 @@ func wrong(field, what string) error { return fmt.Errorf("illumicode: Config.%s 
 // checked returns c with its defaults, or what is missing or cannot be.
 func (c Config) checked() (Config, error) {
 	for _, check := range []func(*Config) error{
-		(*Config).checkRequired, (*Config).checkSite, (*Config).checkGuard, (*Config).checkLetters, (*Config).checkTerms,
+		(*Config).checkRequired, (*Config).checkSite, (*Config).checkGuard, (*Config).checkLetters,
+		(*Config).checkTerms,
 	} {
 		if err := check(&c); err != nil {
 			return c, err
@@ -82,8 +83,9 @@ func (c *Config) checkRequired() error {
 		case p.Name() == "":
 			return wrong(field, "has no name; caps, reports and the queue tell providers by it")
 		case seen[p.Name()]:
-			return wrong(field, fmt.Sprintf("is named %q like another one; caps, reports and the queue tell providers by "+
-				"their names, so give it one of its own", p.Name()))
+			return wrong(field,
+				fmt.Sprintf("is named %q like another one; caps, reports and the queue tell providers by "+
+					"their names, so give it one of its own", p.Name()))
 		}
 		seen[p.Name()] = true
 	}
@@ -159,7 +161,8 @@ func (c *Config) checkTerms() error {
 	}
 	for name, terms := range c.Outbox.Terms {
 		if !slices.ContainsFunc(c.Providers, func(p provider.Provider) bool { return p.Name() == name }) {
-			return wrong("Outbox.Terms", fmt.Sprintf("has terms of a provider %q, and %s", name, near.List(name, names)))
+			return wrong("Outbox.Terms", fmt.Sprintf("has terms of a provider %q, and %s", name,
+				near.List(name, names)))
 		}
 		if err := choose.Check(terms); err != nil {
 			return wrong("Outbox.Terms", fmt.Sprintf("of provider %q cannot be: %v", name, err))
@@ -199,8 +202,9 @@ func (c Config) returnPath() (flow.ReturnPath, error) {
 		local, _, _ := strings.Cut(a.Envelope(), "@")
 		p.Prefix = strings.ToLower(local) + "+"
 		if len(p.Prefix)+keyring.PathLength > 64 || a.NeedsUTF8() {
-			return p, fmt.Errorf("has a part before the @ that leaves no room for the signature: at most %d ASCII characters, "+
-				"as 64 are allowed (RFC 5321 §4.5.3.1.1)", 63-keyring.PathLength)
+			return p, fmt.Errorf(
+				"has a part before the @ that leaves no room for the signature: at most %d ASCII characters, "+
+					"as 64 are allowed (RFC 5321 §4.5.3.1.1)", 63-keyring.PathLength)
 		}
 	}
 	return p, nil
@@ -257,7 +261,8 @@ func (c Config) purposes() (map[string]flow.Purpose, error) {
 		own[name] = flow.Purpose(p)
 	}
 	all, err := flow.Purposes(c.set(), flow.Policies{
-		challenge.Signup: c.Signup, challenge.Reverify: c.Reverify, challenge.SignIn: c.SignIn, challenge.StepUp: c.StepUp,
+		challenge.Signup: c.Signup, challenge.Reverify: c.Reverify, challenge.SignIn: c.SignIn,
+		challenge.StepUp: c.StepUp,
 	}, own)
 	if err != nil {
 		return nil, wrong("Purposes", err.Error())

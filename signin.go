@@ -136,7 +136,8 @@ func (t Tx) AcceptSignIn(ctx context.Context, p Proof) (SignedIn, error) {
 // SignInCode proves a code and accepts the sign-in in one call. apply, which may be nil, makes the application's own
 // writes, such as its session, in the same commit; it runs for the one caller that wins. The try stays spent after
 // every outcome. Errors are those of [Service.Prove], [Tx.AcceptSignIn] and apply.
-func (s *Service) SignInCode(ctx context.Context, ticket Ticket, code string, apply func(ctx context.Context, tx Tx, who SignedIn) error) (SignedIn, error) {
+func (s *Service) SignInCode(ctx context.Context, ticket Ticket, code string,
+	apply func(ctx context.Context, tx Tx, who SignedIn) error) (SignedIn, error) {
 	p, err := s.Prove(ctx, ticket, code)
 	if err != nil {
 		return SignedIn{}, err
@@ -146,7 +147,8 @@ func (s *Service) SignInCode(ctx context.Context, ticket Ticket, code string, ap
 
 // SignInLink is SignInCode for a link, opened in the browser that began and has the ticket; in every other the error is
 // [ErrOtherBrowser].
-func (s *Service) SignInLink(ctx context.Context, ticket Ticket, link Link, apply func(ctx context.Context, tx Tx, who SignedIn) error) (SignedIn, error) {
+func (s *Service) SignInLink(ctx context.Context, ticket Ticket, link Link,
+	apply func(ctx context.Context, tx Tx, who SignedIn) error) (SignedIn, error) {
 	p, err := s.ProveLinkFrom(ctx, ticket, link)
 	if err != nil {
 		return SignedIn{}, err
@@ -154,7 +156,8 @@ func (s *Service) SignInLink(ctx context.Context, ticket Ticket, link Link, appl
 	return s.signInTx(ctx, p, apply)
 }
 
-func (s *Service) signInTx(ctx context.Context, p Proof, apply func(ctx context.Context, tx Tx, who SignedIn) error) (who SignedIn, err error) {
+func (s *Service) signInTx(ctx context.Context, p Proof, apply func(ctx context.Context, tx Tx, who SignedIn) error) (
+	who SignedIn, err error) {
 	err = s.transact(ctx, func(ctx context.Context, tx Tx) error {
 		if who, err = tx.AcceptSignIn(ctx, p); err != nil || apply == nil {
 			return err

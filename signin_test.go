@@ -32,7 +32,8 @@ func onBoth(t *testing.T, test func(t *testing.T, k *illumicodetest.Kit), change
 func register(t *testing.T, k *illumicodetest.Kit, subject, address string) int {
 	t.Helper()
 	n := len(k.Inbox.Letters(address)) + 1
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address, Name: "Mara"}, illumicode.Subject(subject)); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address, Name: "Mara"},
+		illumicode.Subject(subject)); err != nil {
 		t.Fatal(err)
 	}
 	if err := k.Service.Confirm(t.Context(), k.Link(k.Letter(address, n)), nil); err != nil {
@@ -59,10 +60,11 @@ func TestSignIn(t *testing.T) {
 		}
 		l := k.Letter(mara, n+1) // as it was confirmed
 		var session string
-		who, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(), func(_ context.Context, _ illumicode.Tx, who illumicode.SignedIn) error {
-			session = who.Subject
-			return nil
-		})
+		who, err := k.Service.SignInCode(t.Context(), p.Ticket, l.Code(),
+			func(_ context.Context, _ illumicode.Tx, who illumicode.SignedIn) error {
+				session = who.Subject
+				return nil
+			})
 		if err != nil || who.Subject != "7" || session != "7" || who.Address != mara {
 			t.Fatalf("signed in %+v, session of %q, %v", who, session, err)
 		}
@@ -74,11 +76,13 @@ func TestSignIn(t *testing.T) {
 		p = signIn(t, k, illumicode.Request{Address: mara, Browser: who.Browser})
 		tok := k.Link(k.Letter(mara, n+2))
 		for _, ticket := range []illumicode.Ticket{"", "another ticket"} {
-			if _, err := k.Service.SignInLink(t.Context(), ticket, tok, nil); !errors.Is(err, illumicode.ErrOtherBrowser) {
+			if _, err := k.Service.SignInLink(t.Context(), ticket, tok, nil); !errors.Is(err,
+				illumicode.ErrOtherBrowser) {
 				t.Errorf("the link with ticket %q: %v", ticket, err)
 			}
 		}
-		if in, err := k.Service.Inspect(t.Context(), "", tok); !errors.Is(err, illumicode.ErrOtherBrowser) || in.Pending.Address != mara {
+		if in, err := k.Service.Inspect(t.Context(), "", tok); !errors.Is(err, illumicode.ErrOtherBrowser) ||
+			in.Pending.Address != mara {
 			t.Errorf("the page elsewhere is told %+v, %v", in, err)
 		}
 		if who, err := k.Service.SignInLink(t.Context(), p.Ticket, tok, nil); err != nil || who.Subject != "7" {
@@ -91,15 +95,18 @@ func TestSignIn(t *testing.T) {
 func TestPurposesDoNotMix(t *testing.T) {
 	k := illumicodetest.New(t)
 	n := register(t, k, "7", mara)
-	signup, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "new@ternisle.example"}, illumicode.Subject("8"))
+	signup, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "new@ternisle.example"},
+		illumicode.Subject("8"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	l := k.Letter("new@ternisle.example", 1)
-	if _, err := k.Service.SignInCode(t.Context(), signup.Ticket, l.Code(), nil); !errors.Is(err, illumicode.ErrPurpose) {
+	if _, err := k.Service.SignInCode(t.Context(), signup.Ticket, l.Code(), nil); !errors.Is(err,
+		illumicode.ErrPurpose) {
 		t.Errorf("a signup's code signs in: %v", err)
 	}
-	if _, err := k.Service.SignInLink(t.Context(), signup.Ticket, k.Link(l), nil); !errors.Is(err, illumicode.ErrPurpose) {
+	if _, err := k.Service.SignInLink(t.Context(), signup.Ticket, k.Link(l), nil); !errors.Is(err,
+		illumicode.ErrPurpose) {
 		t.Errorf("a signup's link signs in: %v", err)
 	}
 	p := signIn(t, k, illumicode.Request{Address: mara})
@@ -213,7 +220,8 @@ func TestStrangerCannotLockOwnerOut(t *testing.T) {
 		for range proof.MaxOpen {
 			signIn(t, k, illumicode.Request{Address: "ines@ternisle.example", Browser: who.Browser})
 		}
-		if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: "ines@ternisle.example"}); !errors.Is(err, illumicode.ErrTooSoon) {
+		if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: "ines@ternisle.example"}); !errors.Is(
+			err, illumicode.ErrTooSoon) {
 			t.Errorf("a browser known to Mara is known to Ines: %v", err)
 		}
 	})
@@ -323,7 +331,8 @@ func TestSignInTellsNothing(t *testing.T) {
 			say := func(what string, err error) {
 				answers[i] = append(answers[i], fmt.Sprint(what, err))
 			}
-			say(fmt.Sprint(p.Purpose, p.Forms, p.Confirmed, p.Ends.Sub(k.Service.Now()).Round(time.Minute), len(p.Ticket)), nil)
+			say(fmt.Sprint(p.Purpose, p.Forms, p.Confirmed, p.Ends.Sub(k.Service.Now()).Round(time.Minute),
+				len(p.Ticket)), nil)
 			_, err := k.Service.ResendForBrowser(t.Context(), p.Ticket)
 			say("resend", err)
 			shown, err := k.Service.Pending(t.Context(), p.Ticket)

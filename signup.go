@@ -17,9 +17,11 @@ import (
 // If create returns [ErrOccupied], its transaction is rolled back and a decoy is begun instead: the answer is the same,
 // and no letter goes out, unless Config.TellOwner lets one tell the owner. Any other error of create is returned as it
 // is, and nothing has happened.
-func (s *Service) Signup(ctx context.Context, r Request, create func(ctx context.Context, tx Tx) (subject string, err error)) (Pending, error) {
+func (s *Service) Signup(ctx context.Context, r Request, create func(ctx context.Context, tx Tx) (subject string,
+	err error)) (Pending, error) {
 	if create == nil {
-		return Pending{}, errors.New("illumicode: Signup needs create, which inserts the account; see Subject for one that exists")
+		return Pending{},
+			errors.New("illumicode: Signup needs create, which inserts the account; see Subject for one that exists")
 	}
 	r.Purpose = challenge.Signup
 	admission, err := s.admitFor(ctx, r)
@@ -87,10 +89,11 @@ const maxCorrections = 5
 // yet: the old letter's proof is void, and a new letter goes out. It works at once the first time; then it has to wait
 // as a resend does. The new letter greets by the name of the first, in its language, if r has none. It is for signups
 // and for changes of address. apply, which may be nil, makes the application's own writes for a signup in the same
-// commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup]. A change
-// of address is corrected without it: nothing of it is in effect. The error matches [message.ErrAddress], [ErrTooSoon],
-// [ErrUsed], [ErrExpired] or [ErrInvalid].
-func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request, apply func(ctx context.Context, tx Tx, subject string) error) (Pending, error) {
+// commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup]. A
+// change of address is corrected without it: nothing of it is in effect. The error matches [message.ErrAddress],
+// [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
+func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request,
+	apply func(ctx context.Context, tx Tx, subject string) error) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
 		return Pending{}, err
@@ -164,7 +167,8 @@ func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	if err := t.rows().RemoveUnconfirmed(ctx, old.Subject, old.Address); err != nil {
 		return Pending{}, err
 	}
-	next := start{purpose: old.Purpose, subject: old.Subject, data: old.Data, decoy: what.decoy, resends: old.Resends + 1}
+	next := start{purpose: old.Purpose, subject: old.Subject, data: old.Data, decoy: what.decoy,
+		resends: old.Resends + 1}
 	if next.decoy {
 		next.letter = flow.ExistsLetter
 	}

@@ -21,7 +21,8 @@ const mara = "mara@ternisle.example"
 // begin begins a signup for mara under a subject.
 func begin(tb testing.TB, k *illumicodetest.Kit, subject string) illumicode.Pending {
 	tb.Helper()
-	p, err := k.Service.Signup(tb.Context(), illumicode.Request{Address: mara, Name: "Mara", Locale: "en"}, illumicode.Subject(subject))
+	p, err := k.Service.Signup(tb.Context(), illumicode.Request{Address: mara, Name: "Mara", Locale: "en"},
+		illumicode.Subject(subject))
 	if err != nil {
 		tb.Fatal(err)
 	}
@@ -94,17 +95,20 @@ func TestOneTransaction(t *testing.T) {
 		return n
 	}
 	boom := errors.New("boom")
-	_, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
-		_, err := tx.SQL().Exec("INSERT INTO account (id) VALUES ('a')")
-		return "a", errors.Join(err, boom)
-	})
-	if !errors.Is(err, boom) || count("SELECT (SELECT COUNT(*) FROM account) + (SELECT COUNT(*) FROM illumicode_delivery)") != 0 {
+	_, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara},
+		func(ctx context.Context, tx illumicode.Tx) (string, error) {
+			_, err := tx.SQL().Exec("INSERT INTO account (id) VALUES ('a')")
+			return "a", errors.Join(err, boom)
+		})
+	if !errors.Is(err, boom) ||
+		count("SELECT (SELECT COUNT(*) FROM account) + (SELECT COUNT(*) FROM illumicode_delivery)") != 0 {
 		t.Fatalf("a failed signup left something behind: %v", err)
 	}
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
-		_, err := tx.SQL().Exec("INSERT INTO account (id) VALUES ('a')")
-		return "a", err
-	}); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara},
+		func(ctx context.Context, tx illumicode.Tx) (string, error) {
+			_, err := tx.SQL().Exec("INSERT INTO account (id) VALUES ('a')")
+			return "a", err
+		}); err != nil {
 		t.Fatal(err)
 	}
 	tok := k.Link(k.Letter(mara, 1))
@@ -124,7 +128,9 @@ func TestOneTransaction(t *testing.T) {
 				t.Error("the callback's panic was swallowed")
 			}
 		}()
-		k.Service.Confirm(t.Context(), tok, func(context.Context, illumicode.Tx, illumicode.Proof) error { panic("in the callback") })
+		k.Service.Confirm(t.Context(), tok, func(context.Context, illumicode.Tx, illumicode.Proof) error {
+			panic("in the callback")
+		})
 	}()
 	if confirmed(t, k, "a") {
 		t.Fatal("a panic in the callback confirmed the address")
@@ -142,10 +148,11 @@ func TestTriesAreSpentForGood(t *testing.T) {
 	l := k.Letter(mara, 1)
 	wrong := wrongCode(l.Code())
 	for want := 4; want >= 0; want-- {
-		err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong, func(context.Context, illumicode.Tx, illumicode.Proof) error {
-			t.Error("the callback ran for a wrong code")
-			return nil
-		})
+		err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong,
+			func(context.Context, illumicode.Tx, illumicode.Proof) error {
+				t.Error("the callback ran for a wrong code")
+				return nil
+			})
 		e, ok := errors.AsType[*illumicode.WrongCodeError](err)
 		if !ok || e.TriesLeft != want {
 			t.Fatalf("wrong code: %v, want %d tries left", err, want)
@@ -372,14 +379,16 @@ func TestOneHolder(t *testing.T) {
 	k := illumicodetest.New(t)
 	begin(t, k, "a")
 	first := k.Link(k.Letter(mara, 1))
-	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "Mara@TernIsle.example"}, illumicode.Subject("b")); err != nil {
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "Mara@TernIsle.example"},
+		illumicode.Subject("b")); err != nil {
 		t.Fatal(err)
 	}
 	second := k.Link(k.Letter("Mara@ternisle.example", 2)) // the inbox folds case
 	if err := k.Service.Confirm(t.Context(), first, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Service.Confirm(t.Context(), second, nil); !errors.Is(err, illumicode.ErrTaken) || confirmed(t, k, "b") {
+	if err := k.Service.Confirm(t.Context(), second, nil); !errors.Is(err, illumicode.ErrTaken) ||
+		confirmed(t, k, "b") {
 		t.Errorf("the second subject: %v, want ErrHeld", err)
 	}
 }
@@ -423,7 +432,8 @@ func TestForgedAndForeignProofs(t *testing.T) {
 		}
 	}
 	// The challenge's address is changed behind the letter's back: the thumbprint gives it away.
-	if _, err := k.Service.Store().DB().Exec("UPDATE illumicode_challenge SET address = 'eve@ternisle.example'"); err != nil {
+	if _, err := k.Service.Store().DB().Exec(
+		"UPDATE illumicode_challenge SET address = 'eve@ternisle.example'"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := k.Service.ProveLink(t.Context(), tok); !errors.Is(err, illumicode.ErrInvalid) {
@@ -447,7 +457,8 @@ func TestNothingAtRest(t *testing.T) {
 	}
 	raw := readFile(t, dump)
 	code := strings.ReplaceAll(l.Code(), " ", "")
-	for what, secret := range map[string]string{"code": code, "printed code": l.Code(), "token": string(k.Link(l)), "ticket": string(p.Ticket)} {
+	for what, secret := range map[string]string{"code": code, "printed code": l.Code(), "token": string(k.Link(l)),
+		"ticket": string(p.Ticket)} {
 		if strings.Contains(raw, secret) {
 			t.Errorf("the database holds the %s", what)
 		}

@@ -44,14 +44,18 @@ func TestSignupBySMS(t *testing.T) {
 		t.Errorf("ConfirmCode = %v", err)
 	}
 	for _, bad := range []string{"+47", "+47 12", "+0 123456789", "+47900123456789012"} {
-		if _, err := k.Service.Admit(t.Context(), illumicode.Request{Address: bad}); !errors.Is(err, message.ErrAddress) {
+		if _, err := k.Service.Admit(t.Context(), illumicode.Request{Address: bad}); !errors.Is(err,
+			message.ErrAddress) {
 			t.Errorf("Admit(%q) = %v", bad, err)
 		}
 	}
-	if _, err := k.Service.Admit(t.Context(), illumicode.Request{Address: "900 12 345"}); err == nil || !strings.Contains(err.Error(), "country code") {
+	if _, err := k.Service.Admit(t.Context(), illumicode.Request{Address: "900 12 345"}); err == nil ||
+		!strings.Contains(err.Error(), "country code") {
 		t.Errorf("a number without its country code: %v", err)
 	}
-	if _, err := illumicodetest.Idle(t).Service.Admit(t.Context(), illumicode.Request{Address: "+4790012345"}); err == nil || !strings.Contains(err.Error(), "no provider carries SMS") {
+	if _, err := illumicodetest.Idle(t).Service.Admit(t.Context(),
+		illumicode.Request{Address: "+4790012345"}); err == nil ||
+		!strings.Contains(err.Error(), "no provider carries SMS") {
 		t.Errorf("without a gateway: %v", err)
 	}
 }

@@ -46,8 +46,10 @@ type tracer struct {
 
 func (r *recorder) Tracer(string, ...trace.TracerOption) trace.Tracer { return tracer{by: r} }
 
-func (t tracer) Start(ctx context.Context, name string, options ...trace.SpanStartOption) (context.Context, trace.Span) {
-	s := &span{by: t.by, name: name, parent: trace.SpanContextFromContext(ctx), attributes: make(map[attribute.Key]attribute.Value)}
+func (t tracer) Start(ctx context.Context, name string, options ...trace.SpanStartOption) (context.Context,
+	trace.Span) {
+	s := &span{by: t.by, name: name, parent: trace.SpanContextFromContext(ctx),
+		attributes: make(map[attribute.Key]attribute.Value)}
 	c := trace.SpanContextConfig{TraceID: s.parent.TraceID(), TraceFlags: trace.FlagsSampled}
 	rand.Read(c.SpanID[:])
 	if !s.parent.IsValid() {
@@ -88,7 +90,8 @@ func TestRequestAndDeliveryAreOneTrace(t *testing.T) {
 	})
 	way.clock = k.Clock
 	ctx, request := otel.Tracer("application").Start(t.Context(), "POST /signup")
-	if _, err := k.Service.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("7")); err != nil {
+	if _, err := k.Service.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"},
+		illumicode.Subject("7")); err != nil {
 		t.Fatal(err)
 	}
 	request.End()
@@ -98,9 +101,12 @@ func TestRequestAndDeliveryAreOneTrace(t *testing.T) {
 		r.mu.Lock()
 		got = nil
 		for _, s := range r.ended {
-			if s.parent.SpanID() == request.SpanContext().SpanID() && s.self.TraceID() == request.SpanContext().TraceID() {
-				got = append(got, fmt.Sprintf("%s by %s: %s, attempt %d, %s, %v", s.name, s.attributes["illumicode.provider"].AsString(),
-					s.attributes["illumicode.class"].AsString(), s.attributes["illumicode.attempt"].AsInt64(), s.attributes["illumicode.state"].AsString(), s.status))
+			if s.parent.SpanID() == request.SpanContext().SpanID() &&
+				s.self.TraceID() == request.SpanContext().TraceID() {
+				got = append(got, fmt.Sprintf("%s by %s: %s, attempt %d, %s, %v", s.name,
+					s.attributes["illumicode.provider"].AsString(),
+					s.attributes["illumicode.class"].AsString(), s.attributes["illumicode.attempt"].AsInt64(),
+					s.attributes["illumicode.state"].AsString(), s.status))
 			}
 		}
 		r.mu.Unlock()
@@ -112,7 +118,8 @@ func TestRequestAndDeliveryAreOneTrace(t *testing.T) {
 	slices.Sort(got) // one may end after the next has begun
 	want := []string{
 		"deliver confirm by fickle: accepted, attempt 3, sent, Unset",
-		"deliver confirm by fickle: ambiguous, attempt 1, waiting, Error", "deliver confirm by fickle: ambiguous, attempt 2, waiting, Error",
+		"deliver confirm by fickle: ambiguous, attempt 1, waiting, Error",
+		"deliver confirm by fickle: ambiguous, attempt 2, waiting, Error",
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("spans below the request's:\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

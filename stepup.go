@@ -34,7 +34,9 @@ func (a Action) digest() string {
 // The address must be one that the subject has confirmed: else the error is [ErrNotConfirmed].
 func (s *Service) StepUp(ctx context.Context, subject string, r Request, action Action) (Pending, error) {
 	if len(action.Exact) == 0 || action.Words == "" {
-		return Pending{}, fmt.Errorf("illumicode: an action needs Exact, which the proof is bound to, and Words, which the letter says")
+		return Pending{},
+			fmt.Errorf("illumicode: an action needs Exact, which the proof is bound to, and Words, which the " +
+				"letter says")
 	}
 	to, err := s.p.Recipient(r.Address)
 	if err != nil {
@@ -94,7 +96,8 @@ func (t Tx) AcceptAction(ctx context.Context, p Proof, action Action) error {
 
 // ActionCode proves a code and accepts it for an action in one call. apply, which may be nil, does the action, in the
 // same commit, for the one caller that wins.
-func (s *Service) ActionCode(ctx context.Context, ticket Ticket, code string, action Action, apply func(ctx context.Context, tx Tx, p Proof) error) error {
+func (s *Service) ActionCode(ctx context.Context, ticket Ticket, code string, action Action,
+	apply func(ctx context.Context, tx Tx, p Proof) error) error {
 	p, err := s.Prove(ctx, ticket, code)
 	if err != nil {
 		return err

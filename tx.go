@@ -24,7 +24,8 @@ type Tx struct {
 }
 
 // ErrNoTx means that a call was made on no transaction.
-var ErrNoTx = errors.New("illumicode: there is no transaction; take a Tx from a callback, from Service.In or Service.On")
+var ErrNoTx = errors.New(
+	"illumicode: there is no transaction; take a Tx from a callback, from Service.In or Service.On")
 
 // rows returns the store's side of the transaction.
 func (t Tx) rows() rows.Tx { return flow.Rows(t) }

@@ -26,7 +26,8 @@ type Change struct {
 }
 
 func changeOf(c rows.Change) Change {
-	return Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == rows.Made || c.State == rows.Frozen, Ends: c.UndoEnds}
+	return Change{ID: c.ID, Subject: c.Subject, Old: c.Old, New: c.New, Made: c.State == rows.Made ||
+		c.State == rows.Frozen, Ends: c.UndoEnds}
 }
 
 func (s *Service) byUndoLink(ctx context.Context, link Link) (rows.Change, error) {
@@ -64,7 +65,8 @@ func (s *Service) byUndoLink(ctx context.Context, link Link) (rows.Change, error
 // apply, which may be nil, makes the application's own writes in the same commit, such as ending the
 // account's sessions. Of several callers one succeeds; the error matches [ErrInvalid],
 // [ErrExpired], or [ErrUsed] for the others.
-func (s *Service) Undo(ctx context.Context, link Link, apply func(ctx context.Context, tx Tx, c Change) error) (Change, error) {
+func (s *Service) Undo(ctx context.Context, link Link, apply func(ctx context.Context, tx Tx, c Change) error) (Change,
+	error) {
 	for {
 		c, err := s.byUndoLink(ctx, link)
 		if err != nil {
@@ -127,14 +129,16 @@ func (t Tx) freeze(ctx context.Context, c rows.Change) error {
 	if err != nil {
 		return err
 	}
-	doubtful := []rows.Address{{Address: c.Old, Mailbox: c.OldMailbox, Locale: c.Locale}, {Address: c.New, Mailbox: c.NewMailbox, Locale: proving.Locale}}
+	doubtful := []rows.Address{{Address: c.Old, Mailbox: c.OldMailbox, Locale: c.Locale},
+		{Address: c.New, Mailbox: c.NewMailbox, Locale: proving.Locale}}
 	for _, a := range all {
 		if a.Standing.Holds() && !a.Since.Before(c.Made) && a.Mailbox != c.OldMailbox && a.Mailbox != c.NewMailbox {
 			doubtful = append(doubtful, a)
 		}
 	}
 	for _, a := range doubtful {
-		step := rows.Step{Subject: c.Subject, Mailbox: a.Mailbox, At: t.s.p.Now(), What: "standing", Outcome: "stale: " + flow.TakenBack, Network: flow.Network(ctx)}
+		step := rows.Step{Subject: c.Subject, Mailbox: a.Mailbox, At: t.s.p.Now(), What: "standing",
+			Outcome: "stale: " + flow.TakenBack, Network: flow.Network(ctx)}
 		a.Reason = flow.TakenBack
 		if err := t.rows().Doubt(ctx, a, step); err != nil {
 			return err
@@ -153,6 +157,7 @@ func (t Tx) recheck(ctx context.Context, subject, address, locale string) error 
 	if err != nil {
 		return err
 	}
-	_, err = t.begin(ctx, Admission{address: to, locale: t.s.p.Locale(locale)}, start{purpose: challenge.Reverify, subject: subject, letter: flow.RecheckLetter, forms: challenge.LinkOnly})
+	_, err = t.begin(ctx, Admission{address: to, locale: t.s.p.Locale(locale)},
+		start{purpose: challenge.Reverify, subject: subject, letter: flow.RecheckLetter, forms: challenge.LinkOnly})
 	return err
 }

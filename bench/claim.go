@@ -15,7 +15,8 @@ import (
 // claimFigures measures a claim of sixteen with many rows waiting, and with a snapshot held open while
 // others were claimed, against the same with a thousand, in turns.
 func claimFigures(scale int) ([]figure, error) {
-	sizes := map[string][]int{onSQLite: {10_000 * scale, 100_000 * scale}, onPostgres: {10_000 * scale, 100_000 * scale, 500_000 * scale}}
+	sizes := map[string][]int{onSQLite: {10_000 * scale, 100_000 * scale},
+		onPostgres: {10_000 * scale, 100_000 * scale, 500_000 * scale}}
 	var out []figure
 	for _, database := range []string{onSQLite, onPostgres} {
 		some, err := claimsOn(database, sizes[database], 20_000*scale)
@@ -76,11 +77,13 @@ func claimsOn(database string, sizes []int, taken int) ([]figure, error) {
 	for i, n := range sizes {
 		d := median(times[i+1])
 		points = append(points, point{database, n, d})
-		out = append(out, figure{fmt.Sprintf("claim of 16 with %d waiting, %s", n, database), "with 1000 waiting", medianRatio(times[i+1], times[0]), 1.3,
+		out = append(out, figure{fmt.Sprintf("claim of 16 with %d waiting, %s", n, database), "with 1000 waiting",
+			medianRatio(times[i+1], times[0]), 1.3,
 			fmt.Sprintf("%v against %v", d, floor)})
 	}
 	last := times[len(times)-1]
-	return append(out, figure{fmt.Sprintf("claim of 16 after %d others, a snapshot held open, %s", taken, database), "with 1000 waiting", medianRatio(last, times[0]), 1.3,
+	return append(out, figure{fmt.Sprintf("claim of 16 after %d others, a snapshot held open, %s", taken, database),
+		"with 1000 waiting", medianRatio(last, times[0]), 1.3,
 		fmt.Sprintf("%v against %v", median(last), floor)}), nil
 }
 
@@ -149,7 +152,8 @@ func (c *claimer) claim(ctx context.Context, n int) error {
 
 // seed puts n waiting bulk rows into the outbox, made from one by the database itself.
 func (b *bed) seed(ctx context.Context, n int) error {
-	if _, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: delivery.Bulk, To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
+	if _, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: delivery.Bulk,
+		To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
 		return err
 	}
 	db := b.store.DB()
@@ -163,11 +167,14 @@ func (b *bed) seed(ctx context.Context, n int) error {
 		return err
 	}
 	rest := "d." + strings.Join(names[1:], ", d.")
-	series, id := fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s) s", n-1), "printf('seed%012d', s.i)"
+	series, id := fmt.Sprintf(
+		"(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s) s", n-1),
+		"printf('seed%012d', s.i)"
 	if b.store.Dialect() == "postgres" {
 		series, id = fmt.Sprintf("generate_series(1, %d) s(i)", n-1), "'seed' || lpad(s.i::text, 12, '0')"
 	}
-	if _, err := db.ExecContext(ctx, "INSERT INTO illumicode_delivery SELECT "+id+", "+rest+" FROM illumicode_delivery d, "+series); err != nil {
+	if _, err := db.ExecContext(ctx, "INSERT INTO illumicode_delivery SELECT "+id+", "+rest+
+		" FROM illumicode_delivery d, "+series); err != nil {
 		return err
 	}
 	_, err = db.ExecContext(ctx, "ANALYZE") // as autovacuum soon would

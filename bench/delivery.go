@@ -54,7 +54,8 @@ func deliveryFigures(scale int) ([]figure, error) {
 		database    string
 		connections int
 		goal        float64
-	}{{onSQLite, 1, 2.5}, {onSQLite, 4, 1.5}, {onSQLite, 16, 1.5}, {onPostgres, 1, 2.5}, {onPostgres, 4, 1.8}, {onPostgres, 16, 1.8}} {
+	}{{onSQLite, 1, 2.5}, {onSQLite, 4, 1.5}, {onSQLite, 16, 1.5}, {onPostgres, 1, 2.5}, {onPostgres, 4, 1.8},
+		{onPostgres, 16, 1.8}} {
 		var ours, floor []time.Duration
 		for range 7 { // the pace of a shared machine changes
 			d, err := throughOutbox(tt.database, s.way, tt.connections, n)
@@ -67,19 +68,22 @@ func deliveryFigures(scale int) ([]figure, error) {
 			}
 			ours, floor = append(ours, d), append(floor, f)
 		}
-		out = append(out, figure{fmt.Sprintf("delivery over SMTP, %s, %d connections", tt.database, tt.connections), "templates and SMTP alone", medianRatio(ours, floor), tt.goal,
+		out = append(out, figure{fmt.Sprintf("delivery over SMTP, %s, %d connections", tt.database, tt.connections),
+			"templates and SMTP alone", medianRatio(ours, floor), tt.goal,
 			fmt.Sprintf("%.0f/s against %.0f/s", rate(n, median(ours)), rate(n, median(floor)))})
 	}
 	for _, database := range []string{onSQLite, onPostgres} {
 		var times []time.Duration
 		for range 3 {
-			d, err := throughOutbox(database, func(int) (provider.Provider, error) { return discard.Provider{}, nil }, 16, n)
+			d, err := throughOutbox(database, func(int) (provider.Provider, error) { return discard.Provider{}, nil },
+				16, n)
 			if err != nil {
 				return nil, err
 			}
 			times = append(times, d)
 		}
-		out = append(out, figure{what: "delivery to nowhere, " + database, floor: "a second", ratio: rate(n, median(times)), note: "deliveries a second, no network"})
+		out = append(out, figure{what: "delivery to nowhere, " + database, floor: "a second",
+			ratio: rate(n, median(times)), note: "deliveries a second, no network"})
 	}
 	return out, nil
 }
@@ -88,14 +92,16 @@ func rate(n int, d time.Duration) float64 { return float64(n) / d.Seconds() }
 
 // way returns a provider to the sink with so many connections.
 func (s *sink) way(connections int) (provider.Provider, error) {
-	return smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS, Most: connections, Letters: 1 << 30})
+	return smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS,
+		Most: connections, Letters: 1 << 30})
 }
 
 // sendersEach is how many letters are in work for each connection, so that none waits for a commit.
 const sendersEach = 16
 
 // throughOutbox delivers n notices and returns how long that took.
-func throughOutbox(database string, makeWay func(connections int) (provider.Provider, error), connections, n int) (time.Duration, error) {
+func throughOutbox(database string, makeWay func(connections int) (provider.Provider, error), connections,
+	n int) (time.Duration, error) {
 	way, err := makeWay(connections)
 	if err != nil {
 		return 0, err
@@ -103,7 +109,9 @@ func throughOutbox(database string, makeWay func(connections int) (provider.Prov
 	if c, ok := way.(io.Closer); ok {
 		defer c.Close()
 	}
-	b, err := newBedOn(database, way, func(c *illumicode.Config) { c.Outbox.Senders = max(128, sendersEach*connections) })
+	b, err := newBedOn(database, way, func(c *illumicode.Config) {
+		c.Outbox.Senders = max(128, sendersEach*connections)
+	})
 	if err != nil {
 		return 0, err
 	}
@@ -130,7 +138,8 @@ func (b *bed) fill(ctx context.Context, n int, notice illumicode.Notice) error {
 func passengers(n int) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {
 		for i := range n {
-			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: fmt.Sprintf("passenger%d@ternisle.example", i)}}, nil) {
+			if !yield(illumicode.Recipient{
+				Request: illumicode.Request{Address: fmt.Sprintf("passenger%d@ternisle.example", i)}}, nil) {
 				return
 			}
 		}

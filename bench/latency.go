@@ -52,7 +52,9 @@ func latencyFigures(scale int) ([]figure, error) {
 		}
 		p99 := busy[len(busy)*99/100]
 		out = append(out,
-			figure{fmt.Sprintf("urgent, commit to first byte, %d bulk waiting, %s", n, database), "the same, idle", float64(median(busy)) / float64(median(idle)), 6, fmt.Sprintf("median %v against %v", median(busy), median(idle))},
+			figure{fmt.Sprintf("urgent, commit to first byte, %d bulk waiting, %s", n, database), "the same, idle",
+				float64(median(busy)) / float64(median(idle)),
+				6, fmt.Sprintf("median %v against %v", median(busy), median(idle))},
 			figure{"the same, p99", "100 ms", float64(p99) / float64(100*time.Millisecond), 1, fmt.Sprint(p99)})
 	}
 	return out, nil
@@ -81,7 +83,8 @@ func urgentLatency(database string, s *sink, bulk, samples int) ([]time.Duration
 	time.Sleep(time.Second) // connections get warm
 	var times []time.Duration
 	for range samples {
-		ids, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: delivery.Urgent, To: illumicode.Request{Address: "mara@ternisle.example"}})
+		ids, err := b.svc.Notify(ctx, illumicode.Notice{Letter: "trial", Lane: delivery.Urgent,
+			To: illumicode.Request{Address: "mara@ternisle.example"}})
 		if err != nil {
 			return nil, err
 		}

@@ -115,16 +115,21 @@ func letterFigures(scale int) ([]figure, error) {
 	perRSA := func(i int) time.Duration { return median(rsaTimes[i]) / 20 }
 	ours, floor := testing.AllocsPerRun(100, func() { plain() }), testing.AllocsPerRun(100, func() { bare() })
 	return []figure{
-		{"letter rendered and composed", "its bare templates", medianRatio(times[0], times[1]), 1.4, fmt.Sprintf("%v against %v; %.0f allocations against %.0f", per(0), per(1), ours, floor)},
-		{"the same, signed with Ed25519", "its bare templates", medianRatio(times[2], times[1]), 1.8, fmt.Sprintf("%v against %v", per(2), per(1))},
-		{"the same, signed with RSA", "the bare RSA operation", medianRatio(rsaTimes[0], rsaTimes[1]), 0, fmt.Sprintf("%v against %v", perRSA(0), perRSA(1))},
-		{"memory to write a 10 MB attachment", "its size", float64(perFile) / file, 0.01, fmt.Sprintf("%d KiB", perFile>>10)},
+		{"letter rendered and composed", "its bare templates", medianRatio(times[0], times[1]), 1.4,
+			fmt.Sprintf("%v against %v; %.0f allocations against %.0f", per(0), per(1), ours, floor)},
+		{"the same, signed with Ed25519", "its bare templates", medianRatio(times[2], times[1]), 1.8,
+			fmt.Sprintf("%v against %v", per(2), per(1))},
+		{"the same, signed with RSA", "the bare RSA operation", medianRatio(rsaTimes[0], rsaTimes[1]),
+			0, fmt.Sprintf("%v against %v", perRSA(0), perRSA(1))},
+		{"memory to write a 10 MB attachment", "its size", float64(perFile) / file, 0.01,
+			fmt.Sprintf("%d KiB", perFile>>10)},
 	}, nil
 }
 
 // attachmentMemory returns how many bytes are allocated to write a message with one attachment.
 func attachmentMemory(from message.Address, size int64) (uint64, error) {
-	c, err := compose.Message{From: from, To: []message.Address{from}, Subject: "x", Text: "x", ID: "bench@ternisle.example", Date: time.Unix(1924000000, 0),
+	c, err := compose.Message{From: from, To: []message.Address{from}, Subject: "x", Text: "x",
+		ID: "bench@ternisle.example", Date: time.Unix(1924000000, 0),
 		Attachments: []compose.Part{{Name: "chart.bin", Size: size, Open: func() (io.ReadCloser, error) {
 			return io.NopCloser(io.LimitReader(rand.Reader, size)), nil
 		}}}}.Compose()
@@ -168,18 +173,24 @@ func bareTemplates(set *render.Set, r render.Request) (func() error, error) {
 		return nil, err
 	}
 	paragraphs := strings.Split(rendered.Text, "\n\n")
-	sheet := render.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1], Instruction: paragraphs[1:2], Writer: r.Writer}
+	sheet := render.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1],
+		Instruction: paragraphs[1:2], Writer: r.Writer}
 	if r.Proof.Code != "" {
-		sheet.Button, sheet.Link, sheet.CodeLabel, sheet.Code = "Confirm this address", r.Proof.Link, "Your code", r.Proof.Code
+		sheet.Button, sheet.Link, sheet.CodeLabel, sheet.Code = "Confirm this address", r.Proof.Link, "Your code",
+			r.Proof.Code
 		sheet.Aside, sheet.Closing = paragraphs[6:8], paragraphs[8:9]
 	}
 	// The words of the six parts, as many and as long as the letter's.
-	words, err := template.New("").Parse("Hello{{if .name}} {{.name}}{{end}}, Somebody, most likely you, has registered with {{.site}} under this address. " +
-		"The button works for {{.link_life}}, the code for {{.code_life}}. Confirm your address for {{.site}}. {{.code}} is your code for {{.site}}.")
+	words, err := template.New("").Parse(
+		"Hello{{if .name}} {{.name}}{{end}}, Somebody, most likely you, has registered with {{.site}} under this " +
+			"address. " +
+			"The button works for {{.link_life}}, the code for {{.code_life}}. Confirm your address for {{.site}}. " +
+			"{{.code}} is your code for {{.site}}.")
 	if err != nil {
 		return nil, err
 	}
-	data := map[string]any{"name": "Mara", "site": "Tern Isle Ferry", "link_life": "24 hours", "code_life": "10 minutes", "code": "482 913"}
+	data := map[string]any{"name": "Mara", "site": "Tern Isle Ferry", "link_life": "24 hours",
+		"code_life": "10 minutes", "code": "482 913"}
 	return func() error {
 		var b bytes.Buffer
 		return errors.Join(words.Execute(&b, data), text.Execute(&b, sheet), html.Execute(&b, sheet))
@@ -201,7 +212,8 @@ func signers() ([]*dkim.Signer, []func() error, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	byRSA, err := dkim.ParseKey("ternisle.example", "pier", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+	byRSA, err := dkim.ParseKey("ternisle.example", "pier",
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -232,7 +244,8 @@ func smtpFigures(scale int) ([]figure, error) {
 	}
 	letter := bytes.Repeat([]byte("The sailing at seven is on time, and the sea is calm.\r\n"), 150)
 	letter = append([]byte("Subject: x\r\n\r\n"), letter...)
-	way, err := smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS, Letters: 1 << 20})
+	way, err := smtp.New("sink", smtp.Config{Host: "127.0.0.1", Port: s.listen.Addr().(*net.TCPAddr).Port,
+		TLS: smtp.NoTLS, Letters: 1 << 20})
 	if err != nil {
 		return nil, err
 	}
@@ -241,8 +254,9 @@ func smtpFigures(scale int) ([]figure, error) {
 	ours := func() error {
 		for i := range n {
 			r := way.Send(context.Background(), provider.Handover{ID: "d", Message: compose.Bytes(letter),
-				Envelope: provider.Envelope{From: "crew@ternisle.example", To: fmt.Sprintf("passenger%d@ternisle.example", i)},
-				Begin:    func(context.Context) error { return nil }})
+				Envelope: provider.Envelope{From: "crew@ternisle.example",
+					To: fmt.Sprintf("passenger%d@ternisle.example", i)},
+				Begin: func(context.Context) error { return nil }})
 			if r.Class != retry.Accepted {
 				return errors.New(r.Reply)
 			}
@@ -255,5 +269,6 @@ func smtpFigures(scale int) ([]figure, error) {
 		return nil, err
 	}
 	rate := func(i int) float64 { return float64(n) / median(times[i]).Seconds() }
-	return []figure{{"SMTP provider, one connection", "bare SMTP loop", medianRatio(times[0], times[1]), 1.15, fmt.Sprintf("%.0f/s against %.0f/s", rate(0), rate(1))}}, nil
+	return []figure{{"SMTP provider, one connection", "bare SMTP loop", medianRatio(times[0], times[1]), 1.15,
+		fmt.Sprintf("%.0f/s against %.0f/s", rate(0), rate(1))}}, nil
 }

@@ -75,7 +75,8 @@ func decisionFigure() figure {
 			}
 		}
 	})
-	return figure{what: "five rules judged in memory", floor: "allocations", ratio: float64(r.AllocsPerOp()), goal: math.SmallestNonzeroFloat64, note: fmt.Sprintf("%d ns", r.NsPerOp())}
+	return figure{what: "five rules judged in memory", floor: "allocations", ratio: float64(r.AllocsPerOp()),
+		goal: math.SmallestNonzeroFloat64, note: fmt.Sprintf("%d ns", r.NsPerOp())}
 }
 
 // choiceFigure times the choice among ten providers.
@@ -92,7 +93,8 @@ func choiceFigure() figure {
 			}
 		}
 	})
-	return figure{what: "a provider chosen among ten, with reasons", floor: "µs", ratio: float64(r.NsPerOp()) / 1000, note: "reported"}
+	return figure{what: "a provider chosen among ten, with reasons", floor: "µs", ratio: float64(r.NsPerOp()) / 1000,
+		note: "reported"}
 }
 
 // signInCost compares the begin of a sign-in with all rules against one without any.
@@ -111,7 +113,8 @@ func signInCost(database string, n int) (figure, error) {
 		return func() error {
 			for range n {
 				count++
-				if _, err := b.svc.SignIn(context.Background(), illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", count)}); err != nil {
+				if _, err := b.svc.SignIn(context.Background(),
+					illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", count)}); err != nil {
 					return err
 				}
 			}
@@ -122,7 +125,8 @@ func signInCost(database string, n int) (figure, error) {
 	if err != nil {
 		return figure{}, err
 	}
-	return figure{"begin a sign-in under the default rules, " + database, "without rules", medianRatio(times[0], times[1]), 1.3,
+	return figure{"begin a sign-in under the default rules, " + database, "without rules",
+		medianRatio(times[0], times[1]), 1.3,
 		fmt.Sprintf("%.2f ms against %.2f ms", ms(times[0], n), ms(times[1], n))}, nil
 }
 
@@ -148,13 +152,15 @@ func hotKey(database string, d time.Duration) (figure, error) {
 			all.Go(func() {
 				for k := 0; ctx.Err() == nil; k++ {
 					subject := fmt.Sprintf("%d-%d", i, k)
-					_, err := b.svc.Signup(context.Background(), illumicode.Request{Address: subject + "@ternisle.example"}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
-						if database == onSQLite { // its transactions have the whole file: the work comes before
+					_, err := b.svc.Signup(context.Background(),
+						illumicode.Request{Address: subject + "@ternisle.example"},
+						func(ctx context.Context, tx illumicode.Tx) (string, error) {
+							if database == onSQLite { // its transactions have the whole file: the work comes before
+								return subject, nil
+							}
+							time.Sleep(20 * time.Millisecond)
 							return subject, nil
-						}
-						time.Sleep(20 * time.Millisecond)
-						return subject, nil
-					})
+						})
 					if err != nil {
 						failed.Store(&err)
 						return
@@ -184,7 +190,8 @@ func hotKey(database string, d time.Duration) (figure, error) {
 		}
 		ratios, with, without = append(ratios, a/b), append(with, a), append(without, b)
 	}
-	return figure{"16 clients at once, 20 ms of work each, one key for all, " + database, "throughput without rules", middle(ratios), -0.9,
+	return figure{"16 clients at once, 20 ms of work each, one key for all, " + database, "throughput without rules",
+		middle(ratios), -0.9,
 		fmt.Sprintf("%.0f/s against %.0f/s", middle(with), middle(without))}, nil
 }
 
@@ -218,7 +225,8 @@ func routedDelivery(database string, n int) (figure, error) {
 			c.Providers = []provider.Provider{named{"harbour"}, named{"pier"}, named{"beacon"}}
 			c.Outbox.Terms = make(map[string]route.Terms)
 			for _, p := range c.Providers {
-				c.Outbox.Terms[p.Name()] = route.Terms{Weight: 1, Caps: route.Caps{PerSecond: 10000, PerDay: 1 << 30, PerMonth: 1 << 34}}
+				c.Outbox.Terms[p.Name()] = route.Terms{
+					Weight: 1, Caps: route.Caps{PerSecond: 10000, PerDay: 1 << 30, PerMonth: 1 << 34}}
 			}
 			c.Outbox.Order, c.Limits = route.Weights, roomy()
 		})
@@ -231,7 +239,8 @@ func routedDelivery(database string, n int) (figure, error) {
 		}
 		with, without = append(with, a), append(without, b)
 	}
-	return figure{"delivery with limits, caps and three providers, " + database, "without", medianRatio(with, without), 1.1,
+	return figure{"delivery with limits, caps and three providers, " + database, "without", medianRatio(with, without),
+		1.1,
 		fmt.Sprintf("%.0f/s against %.0f/s", rate(n, median(with)), rate(n, median(without)))}, nil
 }
 

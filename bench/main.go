@@ -24,12 +24,16 @@ type figure struct {
 
 func main() {
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
-	only := flag.String("only", "", "one group of figures: token, letter, signup, smtp, notify, delivery, limits, rehearsal, latency, claim or memory")
+	only := flag.String("only",
+		"", "one group of figures: token, letter, signup, smtp, notify, delivery, limits, rehearsal, latency, "+
+			"claim or memory")
 	profile := flag.String("profile", "", "write a CPU profile of the run to this file")
 	plotFile := flag.String("plot", "", "draw what claims cost into this file, such as docs/claims.svg")
 	flag.Parse()
 	if *plotFile != "" && *only != "" && *only != "claim" {
-		fmt.Fprintf(os.Stderr, "bench: -plot draws what claims cost, and -only %s does not measure it; leave -only out, or say claim\n", *only)
+		fmt.Fprintf(os.Stderr,
+			"bench: -plot draws what claims cost, and -only %s does not measure it; leave -only out, or say claim\n",
+			*only)
 		os.Exit(2)
 	}
 	scale := 10
@@ -52,8 +56,10 @@ func main() {
 	for _, group := range []struct {
 		name    string
 		measure func(scale int) ([]figure, error)
-	}{{"token", tokenFigures}, {"letter", letterFigures}, {"signup", signupFigures}, {"smtp", smtpFigures}, {"notify", notifyFigures}, {"delivery", deliveryFigures},
-		{"limits", limitFigures}, {"rehearsal", rehearsalFigures}, {"latency", latencyFigures}, {"claim", claimFigures}, {"memory", memoryFigures}} {
+	}{{"token", tokenFigures}, {"letter", letterFigures}, {"signup", signupFigures}, {"smtp", smtpFigures},
+		{"notify", notifyFigures}, {"delivery", deliveryFigures},
+		{"limits", limitFigures}, {"rehearsal", rehearsalFigures}, {"latency", latencyFigures}, {"claim", claimFigures},
+		{"memory", memoryFigures}} {
 		if *only != "" && *only != group.name {
 			continue
 		}
@@ -67,7 +73,8 @@ func main() {
 	if err := stopServer(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 	}
-	fmt.Printf("%s, %d processors. Each ratio is a median of rounds that took turns with the floor.\n\n", runtime.Version(), runtime.NumCPU())
+	fmt.Printf("%s, %d processors. Each ratio is a median of rounds that took turns with the floor.\n\n",
+		runtime.Version(), runtime.NumCPU())
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "WHAT\tFLOOR\tRATIO\tGOAL\t\tNOTE")
 	for _, f := range all {

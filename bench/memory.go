@@ -17,7 +17,8 @@ import (
 // application that does nothing else, and of the command-line tool.
 func memoryFigures(scale int) ([]figure, error) {
 	var all []figure
-	for _, worker := range []struct{ what, program string }{{"an application", "./bench/worker"}, {"illumicode deliver", theTool}} {
+	for _, worker := range []struct{ what, program string }{{"an application", "./bench/worker"},
+		{"illumicode deliver", theTool}} {
 		some, err := memoryOf(worker.what, worker.program, 100_000*scale)
 		if err != nil {
 			return nil, err
@@ -81,7 +82,8 @@ func memoryOf(what, program string, n int) ([]figure, error) {
 		return nil, err
 	}
 	return []figure{
-		{fmt.Sprintf("resident memory of %s draining %d rows, SQLite", what, n), "48 MiB", float64(most) / (48 << 10), 1,
+		{fmt.Sprintf("resident memory of %s draining %d rows, SQLite", what, n), "48 MiB", float64(most) / (48 << 10),
+			1,
 			fmt.Sprintf("%.1f MiB at most; %.0f deliveries a second", float64(most)/1024, rate(n, took))},
 		{"the same, all of it", "its first half", float64(most) / float64(half), 1.1, "flat"},
 	}, <-ended

@@ -58,7 +58,8 @@ func oneNotice(database string, scale int) (figure, error) {
 	if err != nil {
 		return figure{}, err
 	}
-	return figure{"notify in a transaction, " + database, "bare insert of the same row", medianRatio(times[0], times[1]), 1.3,
+	return figure{"notify in a transaction, " + database, "bare insert of the same row",
+		medianRatio(times[0], times[1]), 1.3,
 		fmt.Sprintf("%v against %v", median(times[0]), median(times[1]))}, nil
 }
 
@@ -79,16 +80,19 @@ func longList(database string, n int) ([]figure, error) {
 		}
 		ours, floor, slow = append(ours, took), append(floor, bare), append(slow, p95)
 	}
-	figures = append(figures, figure{fmt.Sprintf("rows of a list of %d, %s", n, database), "batched inserts of the same rows", 1 / medianRatio(ours, floor), -0.5,
+	figures = append(figures, figure{fmt.Sprintf("rows of a list of %d, %s", n, database),
+		"batched inserts of the same rows", 1 / medianRatio(ours, floor), -0.5,
 		fmt.Sprintf("%.0f/s against %.0f/s", rate(n, median(ours)), rate(n, median(floor)))})
 	if database == onSQLite {
-		figures = append(figures, figure{"meanwhile the application's own writes, p95", "10 ms", float64(median(slow)) / float64(10*time.Millisecond), 1, fmt.Sprint(median(slow))})
+		figures = append(figures, figure{"meanwhile the application's own writes, p95", "10 ms",
+			float64(median(slow)) / float64(10*time.Millisecond), 1, fmt.Sprint(median(slow))})
 	}
 	return figures, nil
 }
 
 func expandList(database string, n int) (took, p95 time.Duration, err error) {
-	b, err := newBedOn(database, nobody{}, func(c *illumicode.Config) { c.Guard.Mode = "hold" }) // expand, and send nothing
+	// expand, and send nothing
+	b, err := newBedOn(database, nobody{}, func(c *illumicode.Config) { c.Guard.Mode = "hold" })
 	if err != nil {
 		return 0, 0, err
 	}
@@ -144,7 +148,8 @@ func bareRows(database string, n int) (time.Duration, error) {
 		return 0, err
 	}
 	defer b.close()
-	if _, err := b.svc.Notify(context.Background(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
+	if _, err := b.svc.Notify(context.Background(),
+		illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "mara@ternisle.example"}}); err != nil {
 		return 0, err
 	}
 	const batch, perTx = 50, 4

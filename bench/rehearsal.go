@@ -16,11 +16,14 @@ import (
 func rehearsalFigures(scale int) ([]figure, error) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 	latency := rehearsal.Spread{Median: 20 * time.Millisecond, High: 200 * time.Millisecond}
-	storm := rehearsal.Scenario{Name: "storm", Start: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC), For: 6 * time.Hour, Providers: []rehearsal.Provider{
-		{Name: "harbour", Mail: true, Latency: latency, Fail: 0.01, Terms: route.Terms{Caps: route.Caps{PerDay: 50_000_000, AtOnce: 40}}},
-		{Name: "pier", Mail: true, Latency: latency, Terms: route.Terms{Caps: route.Caps{PerDay: 2_000}}},
-		{Name: "beacon", Mail: true, Latency: latency},
-	}, Notices: []rehearsal.Notice{{Name: "storm", Lane: rehearsal.Bulk, Count: 300_000 * scale, Domain: "gullquay.example"}}}
+	storm := rehearsal.Scenario{Name: "storm", Start: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC), For: 6 * time.Hour,
+		Providers: []rehearsal.Provider{
+			{Name: "harbour", Mail: true, Latency: latency, Fail: 0.01,
+				Terms: route.Terms{Caps: route.Caps{PerDay: 50_000_000, AtOnce: 40}}},
+			{Name: "pier", Mail: true, Latency: latency, Terms: route.Terms{Caps: route.Caps{PerDay: 2_000}}},
+			{Name: "beacon", Mail: true, Latency: latency},
+		}, Notices: []rehearsal.Notice{
+			{Name: "storm", Lane: rehearsal.Bulk, Count: 300_000 * scale, Domain: "gullquay.example"}}}
 	day, err := config.LoadScenario("demo/day.toml")
 	if err != nil {
 		return nil, err
@@ -43,7 +46,8 @@ func rehearsalFigures(scale int) ([]figure, error) {
 			took, ended = append(took, time.Since(began)), r.Ended
 		}
 		perMinute := float64(ended) / median(took).Minutes()
-		out = append(out, figure{one.what, "15 million", perMinute / 15e6, one.goal, fmt.Sprintf("%.1f million a minute; %d in %v", perMinute/1e6, ended, median(took).Round(time.Millisecond))})
+		out = append(out, figure{one.what, "15 million", perMinute / 15e6, one.goal,
+			fmt.Sprintf("%.1f million a minute; %d in %v", perMinute/1e6, ended, median(took).Round(time.Millisecond))})
 	}
 	return out, nil
 }

@@ -107,7 +107,8 @@ func (b *bed) open(way provider.Provider, change func(*illumicode.Config)) error
 		return err
 	}
 	c := illumicode.Config{
-		Store: b.public, Keys: ring, From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
+		Store: b.public, Keys: ring, From: from, Providers: []provider.Provider{way},
+		Log:    slog.New(slog.DiscardHandler),
 		Site:   illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Limits: []limit.Rule{}, // measured by themselves
 	}
@@ -171,7 +172,8 @@ func signupOn(database string, scale int) ([]figure, error) {
 	defer b.close()
 	ctx, db := context.Background(), b.store.DB()
 	begin := func() error {
-		admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara", Locale: "en"})
+		admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara",
+			Locale: "en"})
 		if err != nil {
 			return err
 		}
@@ -184,7 +186,8 @@ func signupOn(database string, scale int) ([]figure, error) {
 		return nil, err
 	}
 	var copies []*rowCopy
-	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"}, "illumicode_address": {"subject"}, "illumicode_delivery": {"id"}, "illumicode_trail": {"challenge"}} {
+	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"},
+		"illumicode_address": {"subject"}, "illumicode_delivery": {"id"}, "illumicode_trail": {"challenge"}} {
 		c, err := newRowCopy(db, table, fresh)
 		if err != nil {
 			return nil, err
@@ -224,8 +227,10 @@ func signupOn(database string, scale int) ([]figure, error) {
 	}
 	note := fmt.Sprintf("%v against", median(times[0]))
 	out := []figure{
-		{"begin signup in a transaction, " + database, "the same statements, prepared, bare", medianRatio(times[0], times[1]), 1.25, fmt.Sprint(note, " ", median(times[1]))},
-		{"begin signup in a transaction, " + database, "two bare rows", medianRatio(times[0], times[2]), 3, fmt.Sprint(note, " ", median(times[2]))},
+		{"begin signup in a transaction, " + database, "the same statements, prepared, bare",
+			medianRatio(times[0], times[1]), 1.25, fmt.Sprint(note, " ", median(times[1]))},
+		{"begin signup in a transaction, " + database, "two bare rows", medianRatio(times[0], times[2]), 3,
+			fmt.Sprint(note, " ", median(times[2]))},
 	}
 	confirm, err := b.confirmFigure(database, scale)
 	if err != nil {
@@ -246,13 +251,15 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 	n := 100 * scale
 	all := make([]begun, 2*n+20)
 	for i := range all {
-		p, err := b.svc.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)}, illumicode.Subject(fmt.Sprint("s", i)))
+		p, err := b.svc.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)},
+			illumicode.Subject(fmt.Sprint("s", i)))
 		if err != nil {
 			return figure{}, err
 		}
 		sum := sha256.Sum256([]byte(p.Ticket))
 		all[i].ticket = p.Ticket
-		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"), base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
+		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"),
+			base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
 			return figure{}, err
 		}
 		all[i].code = otp.Derive(flow.Of(b.svc).Keys.Active().CodeKey(), all[i].id, 1, otp.MinDigits)
@@ -278,7 +285,8 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 		}
 		return errors.Join(rows.Err(), rows.Close())
 	}
-	const trail = "INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network) VALUES (?, 's', 'm', 1, 'w', 'o', '')"
+	const trail = "INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network) VALUES " +
+		"(?, 's', 'm', 1, 'w', 'o', '')"
 	const challenge = "SELECT * FROM illumicode_challenge WHERE "
 	next := 0
 	ours := func() error {
@@ -294,23 +302,28 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 		if err := run(nil, challenge+"ticket = ?", ticket); err != nil {
 			return err
 		}
-		if err := run(nil, "UPDATE illumicode_challenge SET tries = tries + 1, tried = 1 WHERE ticket = ? RETURNING *", ticket); err != nil {
+		if err := run(nil, "UPDATE illumicode_challenge SET tries = tries + 1, tried = 1 WHERE ticket = ? RETURNING *",
+			ticket); err != nil {
 			return err
 		}
 		if err := tx(db, func(t *sql.Tx) error {
-			return errors.Join(run(t, "UPDATE illumicode_challenge SET proved = 1, proved_by = 'code' WHERE id = ?", one.id), run(t, trail, one.id))
+			return errors.Join(run(t, "UPDATE illumicode_challenge SET proved = 1, proved_by = 'code' WHERE id = ?",
+				one.id), run(t, trail, one.id))
 		}); err != nil {
 			return err
 		}
 		return tx(db, func(t *sql.Tx) error {
-			return errors.Join(run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ?", one.id),
+			return errors.Join(run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ?",
+				one.id),
 				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1)", one.id, one.id),
-				run(t, "INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES (?, 'a', 'a', 'confirmed', 1)", one.id),
+				run(t, "INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES (?, "+
+					"'a', 'a', 'confirmed', 1)", one.id),
 				run(t, trail, one.id))
 		})
 	}
 	times, err := inTurns(n, ours, bare)
-	return figure{"confirm by a code, " + database, "the same statements, prepared, bare", medianRatio(times[0], times[1]), 1.25,
+	return figure{"confirm by a code, " + database, "the same statements, prepared, bare",
+		medianRatio(times[0], times[1]), 1.25,
 		fmt.Sprint(median(times[0]), " against ", median(times[1]))}, err
 }
 
@@ -325,14 +338,16 @@ func (b *bed) signInFigure(database string, scale int) (figure, error) {
 		var in map[string]string
 		if json.NewDecoder(r.Body).Decode(&in) == nil {
 			w.Header().Set("Content-Type", "application/json")
-			json.NewEncoder(w).Encode(map[string]any{"ticket": in["address"], "resend_after": time.Time{}, "ends": time.Time{}})
+			json.NewEncoder(w).Encode(map[string]any{"ticket": in["address"], "resend_after": time.Time{},
+				"ends": time.Time{}})
 		}
 	})
 	n := 0
 	ask := func(h http.Handler, status int) func() error {
 		return func() error {
 			n++
-			r := httptest.NewRequest("POST", "/v1/signin", strings.NewReader(fmt.Sprintf(`{"address":"q%d@ternisle.example"}`, n)))
+			r := httptest.NewRequest("POST", "/v1/signin",
+				strings.NewReader(fmt.Sprintf(`{"address":"q%d@ternisle.example"}`, n)))
 			w := httptest.NewRecorder()
 			h.ServeHTTP(w, r)
 			if w.Code != status {
@@ -342,7 +357,8 @@ func (b *bed) signInFigure(database string, scale int) (figure, error) {
 		}
 	}
 	times, err := inTurns(100*scale, ask(api, http.StatusCreated), ask(empty, http.StatusOK))
-	return figure{"ask for a code over JSON, " + database, "the same handler, nothing to do", medianRatio(times[0], times[1]), 0,
+	return figure{"ask for a code over JSON, " + database, "the same handler, nothing to do",
+		medianRatio(times[0], times[1]), 0,
 		fmt.Sprintf("%.0f a second, each durable, one after another", rate(1, median(times[0])))}, err
 }
 

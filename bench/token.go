@@ -29,11 +29,13 @@ func tokenFigures(scale int) ([]figure, error) {
 	}
 	signer := keyring.NewSigner(ring, "https://ferry.example", "signup")
 	claims := keyring.Claims{Challenge: "0198c1f2-77aa-7c31-a1b2-0c4d5e6f7a8b", IssuedAt: now.Unix(),
-		Expires: now.Add(72 * time.Hour).Unix(), ID: "0198c1f2-77aa-7c32-9b1c-3d4e5f6a7b8c", Address: ring.Active().Thumbprint("mara@ternisle.example")}
+		Expires: now.Add(72 * time.Hour).Unix(), ID: "0198c1f2-77aa-7c32-9b1c-3d4e5f6a7b8c",
+		Address: ring.Active().Thumbprint("mara@ternisle.example")}
 	tok := signer.Sign(ring.Active(), claims)
 	mint := func() error { signer.Sign(ring.Active(), claims); return nil }
-	receipt := keyring.Receipt{Issuer: "https://ferry.example", Audience: "cargo", Subject: "passenger 7", IssuedAt: now.Unix(),
-		Expires: now.Add(time.Minute).Unix(), ID: claims.Challenge, Purpose: "signin"}
+	receipt := keyring.Receipt{Issuer: "https://ferry.example", Audience: "cargo", Subject: "passenger 7",
+		IssuedAt: now.Unix(),
+		Expires:  now.Add(time.Minute).Unix(), ID: claims.Challenge, Purpose: "signin"}
 	mintReceipt := func() error { _, err := ring.SignReceipt(receipt); return err }
 	_, private, err := ed25519.GenerateKey(nil)
 	if err != nil {
@@ -64,7 +66,8 @@ func tokenFigures(scale int) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	receipts, err := inTurns(10*scale, repeat(mintReceipt), repeat(func() error { return bareReceipt(private, receipt) }))
+	receipts, err := inTurns(10*scale, repeat(mintReceipt),
+		repeat(func() error { return bareReceipt(private, receipt) }))
 	if err != nil {
 		return nil, err
 	}
@@ -73,9 +76,11 @@ func tokenFigures(scale int) ([]figure, error) {
 		{"token verify, time", "bare HMAC + base64 + JSON", medianRatio(times[0], times[1]), 1.1,
 			fmt.Sprintf("%v against %v", median(times[0])/calls, median(times[1])/calls)},
 		{"token mint, time", "bare HMAC + base64 + JSON", medianRatio(mints[0], mints[1]), 1.1,
-			fmt.Sprintf("%v against %v, %.0f allocations", median(mints[0])/calls, median(mints[1])/calls, testing.AllocsPerRun(1000, func() { mint() }))},
+			fmt.Sprintf("%v against %v, %.0f allocations", median(mints[0])/calls, median(mints[1])/calls,
+				testing.AllocsPerRun(1000, func() { mint() }))},
 		{"receipt mint (EdDSA), time", "bare Ed25519 + base64 + JSON", medianRatio(receipts[0], receipts[1]), 1.05,
-			fmt.Sprintf("%v against %v, %.0f allocations", median(receipts[0])/calls, median(receipts[1])/calls, testing.AllocsPerRun(1000, func() { mintReceipt() }))},
+			fmt.Sprintf("%v against %v, %.0f allocations", median(receipts[0])/calls, median(receipts[1])/calls,
+				testing.AllocsPerRun(1000, func() { mintReceipt() }))},
 		{"token verify, allocations", "the same", ours / floor, 1.0, fmt.Sprintf("%.0f against %.0f", ours, floor)},
 	}, nil
 }
@@ -108,7 +113,9 @@ func bareMint(secret []byte, c keyring.Claims) error {
 	if err != nil {
 		return err
 	}
-	input := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"HS256","kid":"2031-01-02-000000","typ":"illumicode-link+jwt"}`)) + "." + base64.RawURLEncoding.EncodeToString(payload)
+	input := base64.RawURLEncoding.EncodeToString(
+		[]byte(`{"alg":"HS256","kid":"2031-01-02-000000","typ":"illumicode-link+jwt"}`)) + "." +
+		base64.RawURLEncoding.EncodeToString(payload)
 	m := hmac.New(sha256.New, secret)
 	m.Write([]byte(input))
 	if tok := input + "." + base64.RawURLEncoding.EncodeToString(m.Sum(nil)); tok == "" {
@@ -123,7 +130,9 @@ func bareReceipt(private ed25519.PrivateKey, c keyring.Receipt) error {
 	if err != nil {
 		return err
 	}
-	input := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"EdDSA","kid":"2031-01-02-000000","typ":"illumicode-receipt+jwt"}`)) + "." + base64.RawURLEncoding.EncodeToString(payload)
+	input := base64.RawURLEncoding.EncodeToString(
+		[]byte(`{"alg":"EdDSA","kid":"2031-01-02-000000","typ":"illumicode-receipt+jwt"}`)) + "." +
+		base64.RawURLEncoding.EncodeToString(payload)
 	if tok := input + "." + base64.RawURLEncoding.EncodeToString(ed25519.Sign(private, []byte(input))); tok == "" {
 		return errors.New("an empty token")
 	}

@@ -20,7 +20,8 @@ func TestNothingIsLost(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	_, err := playAll(ctx, program, "", 2000, 3, func(r report) {
-		t.Logf("%s, %s: %d letters, %d faults: %d lost, %d arrived twice, %d repeats counted, in %v", r.name, r.database, r.letters, r.faults, r.lost(), r.extra, r.repeats, r.took.Round(time.Millisecond))
+		t.Logf("%s, %s: %d letters, %d faults: %d lost, %d arrived twice, %d repeats counted, in %v", r.name,
+			r.database, r.letters, r.faults, r.lost(), r.extra, r.repeats, r.took.Round(time.Millisecond))
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -28,15 +28,18 @@ func main() {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Hour)
 	defer stop()
-	reports, err := playAll(ctx, program, *only, *letters, *faults, func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
+	reports, err := playAll(ctx, program, *only, *letters, *faults,
+		func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(w, "SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\tTIME")
+	fmt.Fprintln(w,
+		"SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\tTIME")
 	for _, r := range reports {
 		bound := "-"
 		if r.bound > 0 {
 			bound = fmt.Sprint(r.bound)
 		}
-		fmt.Fprintf(w, "%s\t%s\t%d\t%d\t%d\t%d\t%d\t%s\t%v\n", r.name, r.database, r.letters, r.faults, r.lost(), r.extra, r.repeats, bound, r.took.Round(time.Second))
+		fmt.Fprintf(w, "%s\t%s\t%d\t%d\t%d\t%d\t%d\t%s\t%v\n", r.name, r.database, r.letters, r.faults, r.lost(),
+			r.extra, r.repeats, bound, r.took.Round(time.Second))
 	}
 	w.Flush()
 	if err != nil {

@@ -38,9 +38,11 @@ func (r report) check() error {
 	case r.lost() != 0:
 		return fmt.Errorf("%s, %s: %d of %d letters are LOST", r.name, r.database, r.lost(), r.letters)
 	case r.extra > r.repeats:
-		return fmt.Errorf("%s, %s: %d letters came twice, and only %d repeats were counted", r.name, r.database, r.extra, r.repeats)
+		return fmt.Errorf("%s, %s: %d letters came twice, and only %d repeats were counted", r.name, r.database,
+			r.extra, r.repeats)
 	case r.bound > 0 && r.extra > r.bound:
-		return fmt.Errorf("%s, %s: %d letters came twice, and at most %d were in flight", r.name, r.database, r.extra, r.bound)
+		return fmt.Errorf("%s, %s: %d letters came twice, and at most %d were in flight", r.name, r.database, r.extra,
+			r.bound)
 	}
 	return nil
 }
@@ -132,7 +134,8 @@ func (s *stage) kill() error {
 func people(from, n int) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {
 		for i := from; i < from+n; i++ {
-			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)}}, nil) {
+			if !yield(illumicode.Recipient{
+				Request: illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)}}, nil) {
 				return
 			}
 		}
@@ -203,7 +206,9 @@ var scenarios = []scenario{
 	{"database connections cut", onPostgres, 3 * senders, func(s *stage, letters, faults int) error {
 		return s.during(letters, faults, func() error {
 			s.faults++
-			_, err := s.svc.Store().DB().ExecContext(s.ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND backend_type = 'client backend'")
+			_, err := s.svc.Store().DB().ExecContext(s.ctx,
+				"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND "+
+					"backend_type = 'client backend'")
 			return err
 		})
 	}},

@@ -29,7 +29,8 @@ func newMailServer() (*mailServer, error) {
 		return nil, err
 	}
 	m := &mailServer{listen: l, arrived: make(map[string]int)}
-	m.server = smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &session{m: m, conn: c}, nil }))
+	m.server = smtp.NewServer(
+		smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &session{m: m, conn: c}, nil }))
 	m.server.Domain, m.server.ErrorLog = "chaos.example", log.New(io.Discard, "", 0)
 	go m.server.Serve(l)
 	return m, nil

@@ -39,12 +39,14 @@ const workerEnv = "ILLUMICODE_CHAOS_WORKER"
 const senders = 16
 
 func (s setup) environ() []string {
-	return append(os.Environ(), workerEnv+"=1", "CHAOS_FILE="+s.file, "CHAOS_CONN="+s.conn, "CHAOS_LISTEN="+s.listen, "CHAOS_SKEW="+s.skew.String())
+	return append(os.Environ(), workerEnv+"=1", "CHAOS_FILE="+s.file, "CHAOS_CONN="+s.conn, "CHAOS_LISTEN="+s.listen,
+		"CHAOS_SKEW="+s.skew.String())
 }
 
 func setupOf() (setup, error) {
 	skew, err := time.ParseDuration(os.Getenv("CHAOS_SKEW"))
-	return setup{file: os.Getenv("CHAOS_FILE"), conn: os.Getenv("CHAOS_CONN"), listen: os.Getenv("CHAOS_LISTEN"), skew: skew}, err
+	return setup{file: os.Getenv("CHAOS_FILE"), conn: os.Getenv("CHAOS_CONN"), listen: os.Getenv("CHAOS_LISTEN"),
+		skew: skew}, err
 }
 
 // open opens the store and a service on it.
@@ -80,7 +82,8 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 	if err != nil {
 		return nil, nil, err
 	}
-	way, err := smtp.New("harbour", smtp.Config{Host: host, Port: port, TLS: smtp.NoTLS, Command: time.Second, Final: time.Second})
+	way, err := smtp.New("harbour", smtp.Config{Host: host, Port: port, TLS: smtp.NoTLS, Command: time.Second,
+		Final: time.Second})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -89,11 +92,13 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 		return nil, nil, err
 	}
 	svc, err := illumicode.New(illumicode.Config{
-		Store: st, Keys: token.Generate(time.Now()), From: from, Providers: []provider.Provider{way}, Log: slog.New(slog.DiscardHandler),
+		Store: st, Keys: token.Generate(time.Now()), From: from, Providers: []provider.Provider{way},
+		Log:  slog.New(slog.DiscardHandler),
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Now:  func() time.Time { return time.Now().Add(s.skew) },
-		Outbox: delivery.Settings{Senders: senders, Lease: time.Second, Poll: 50 * time.Millisecond, Attempt: 5 * time.Second,
-			Retry: retry.Policy{Base: 100 * time.Millisecond, Max: time.Second, Attempts: 1000}},
+		Outbox: delivery.Settings{Senders: senders, Lease: time.Second, Poll: 50 * time.Millisecond,
+			Attempt: 5 * time.Second,
+			Retry:   retry.Policy{Base: 100 * time.Millisecond, Max: time.Second, Attempts: 1000}},
 	})
 	return svc, way, err
 }

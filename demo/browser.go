@@ -127,7 +127,8 @@ func lettersFor(ctx context.Context, inboxURL, to string, n int) ([]mail, error)
 	tick := time.NewTicker(10 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, inboxURL+"/letters.json?to="+url.QueryEscape(to), nil)
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, inboxURL+"/letters.json?to="+url.QueryEscape(to),
+			nil)
 		if err != nil {
 			return nil, err
 		}

@@ -120,7 +120,8 @@ func (t *Teller) Carried(all map[string]load, why map[string]map[string]int) {
 	}
 	t.line("%s", t.paint("1", head))
 	for _, name := range slices.Sorted(maps.Keys(all)) {
-		t.object(map[string]any{"provider": name, "letters": all[name].letters, "failed": all[name].failed, "why": why[name]})
+		t.object(map[string]any{"provider": name, "letters": all[name].letters, "failed": all[name].failed,
+			"why": why[name]})
 		reasons := slices.SortedFunc(maps.Keys(why[name]), func(a, b string) int { return why[name][b] - why[name][a] })
 		first := fmt.Sprintf("%s%7d %7d", fit(name, 10), all[name].letters, all[name].failed)
 		if len(reasons) == 0 {

@@ -38,7 +38,9 @@ import (
 
 // Options say where the demo runs. The zero Options are all defaults.
 type Options struct {
-	Listen string // of the site; the two ports above it are the inbox's, the third the simulated providers', the fourth harbour's. Empty means 127.0.0.1:8440; port 0 means any free ones
+	// of the site; the two ports above it are the inbox's, the third the simulated providers', the fourth harbour's.
+	// Empty means 127.0.0.1:8440; port 0 means any free ones
+	Listen string
 	Data   string // the folder to keep everything in; empty means a temporary one
 	Log    *slog.Logger
 }
@@ -148,7 +150,8 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		harbour: newSluice(inboxSMTP.Addr().String()),
 		SiteURL: "http://" + site.Addr().String(), InboxURL: "http://" + inboxWeb.Addr().String(),
 		SMTP: inboxSMTP.Addr().String(), beacon: "http://" + beacon.Addr().String(),
-		Beacon: standin.New(1, standin.Temper{LatencyMS: 2, Fail: 0.002, Senders: []string{"ternisle.example"}}), Data: o.Data, Kept: o.Data != "", close: closeAll,
+		Beacon: standin.New(1, standin.Temper{LatencyMS: 2, Fail: 0.002, Senders: []string{"ternisle.example"}}),
+		Data:   o.Data, Kept: o.Data != "", close: closeAll,
 	}
 	if d.Data == "" {
 		if d.Data, err = os.MkdirTemp("", "illumicode-demo-"); err != nil {
@@ -199,7 +202,8 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	d.Service, err = illumicode.New(illumicode.Config{
-		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{harbour, pier, beaconMail, beaconSMS}, Letters: set, Log: o.Log, Now: d.Now,
+		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{harbour, pier, beaconMail, beaconSMS},
+		Letters: set, Log: o.Log, Now: d.Now,
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
 		Outbox: delivery.Settings{Retry: retry.Policy{Base: time.Second}, Terms: terms},
@@ -267,13 +271,16 @@ func (d *Demo) relay(name, at string) (*smtp.Provider, error) {
 
 // beacons returns the ways out for notices: a mail interface and an SMS gateway, both simulated.
 func (d *Demo) beacons() (mail, sms *httpapi.Provider, err error) {
-	mail, err = httpapi.New("beacon", httpapi.Config{URL: d.beacon + "/mail", Senders: []string{"notices@ternisle.example"},
-		Body:              `{"from": {{json .From}}, "to": {{json .To}}, "subject": {{json .Subject}}, "text": {{json .Text}}, "html": {{json .HTML}}}`,
-		IdempotencyHeader: "Idempotency-Key", MessageID: "/letter/id"})
+	mail, err = httpapi.New("beacon",
+		httpapi.Config{URL: d.beacon + "/mail", Senders: []string{"notices@ternisle.example"},
+			Body: `{"from": {{json .From}}, "to": {{json .To}}, "subject": {{json .Subject}}, "text": ` +
+				`{{json .Text}}, "html": {{json .HTML}}}`,
+			IdempotencyHeader: "Idempotency-Key", MessageID: "/letter/id"})
 	if err != nil {
 		return nil, nil, err
 	}
-	sms, err = httpapi.New("signal", httpapi.Config{URL: d.beacon + "/sms", SMS: true, Form: true, Body: "to={{.To}}\ntext={{.SMS}}",
+	sms, err = httpapi.New("signal", httpapi.Config{URL: d.beacon + "/sms", SMS: true, Form: true,
+		Body:              "to={{.To}}\ntext={{.SMS}}",
 		IdempotencyHeader: "Idempotency-Key", MessageID: "/sms/0/id"})
 	return mail, sms, err
 }
@@ -308,7 +315,8 @@ func listen(address string, n int) ([]net.Listener, error) {
 	}
 	port, err := strconv.Atoi(portText)
 	if err != nil || port < 0 || port > 65535-n {
-		return nil, fmt.Errorf("demo: --listen %s: the port is not a number that leaves room for the inbox's two", address)
+		return nil, fmt.Errorf("demo: --listen %s: the port is not a number that leaves room for the inbox's two",
+			address)
 	}
 	var all []net.Listener
 	for i := range n {
@@ -322,7 +330,9 @@ func listen(address string, n int) ([]net.Listener, error) {
 				open.Close()
 			}
 			if errors.Is(err, syscall.EADDRINUSE) {
-				return nil, fmt.Errorf("demo: %s is taken by another program; choose other ports with --listen, such as --listen %s:%d, or --listen %s:0 for free ones", at, host, (port+1000)%60000, host)
+				return nil, fmt.Errorf(
+					"demo: %s is taken by another program; choose other ports with --listen, such as --listen "+
+						"%s:%d, or --listen %s:0 for free ones", at, host, (port+1000)%60000, host)
 			}
 			return nil, fmt.Errorf("demo: %w", err)
 		}

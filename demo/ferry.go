@@ -35,8 +35,9 @@ type ferry struct {
 func newFerry(ctx context.Context, svc *illumicode.Service) (http.Handler, error) {
 	f := &ferry{svc: svc, db: svc.Store().DB()}
 	var err error
-	f.pages, err = web.NewPages(svc, web.Options{Apply: confirmPassenger, SignedIn: f.codeSession, Correct: correctPassenger,
-		Undo: undoChange, NotMe: disown, SignIn: "/signin", After: "/account"})
+	f.pages, err = web.NewPages(svc, web.Options{Apply: confirmPassenger, SignedIn: f.codeSession,
+		Correct: correctPassenger,
+		Undo:    undoChange, NotMe: disown, SignIn: "/signin", After: "/account"})
 	if err != nil {
 		return nil, err
 	}
@@ -173,9 +174,11 @@ func (f *ferry) signInByCode(w http.ResponseWriter, r *http.Request) {
 	soon, tooSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case tooSoon:
-		f.render(w, r, http.StatusTooManyRequests, "signin.html", view{Message: "many_codes", Seconds: f.secondsUntil(soon.At), Email: email})
+		f.render(w, r, http.StatusTooManyRequests, "signin.html",
+			view{Message: "many_codes", Seconds: f.secondsUntil(soon.At), Email: email})
 	case errors.Is(err, message.ErrAddress):
-		f.render(w, r, http.StatusUnprocessableEntity, "signin.html", view{Message: "bad_address", Detail: err.Error(), Email: email})
+		f.render(w, r, http.StatusUnprocessableEntity, "signin.html",
+			view{Message: "bad_address", Detail: err.Error(), Email: email})
 	case err != nil:
 		f.broken(w, r)
 	default:
@@ -202,10 +205,12 @@ func (f *ferry) changeAddress(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	request := f.pages.Request(r, r.PostFormValue("email"))
 	request.Name = p.Name
-	pending, err := f.svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: p.subject(), Address: p.Email}, request)
+	pending, err := f.svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: p.subject(), Address: p.Email},
+		request)
 	switch {
 	case errors.Is(err, message.ErrAddress):
-		f.render(w, r, http.StatusUnprocessableEntity, "account.html", view{Passenger: p, Message: "bad_address", Detail: err.Error()})
+		f.render(w, r, http.StatusUnprocessableEntity, "account.html",
+			view{Passenger: p, Message: "bad_address", Detail: err.Error()})
 	case err != nil:
 		f.broken(w, r)
 	default:
@@ -239,7 +244,8 @@ func (f *ferry) again(w http.ResponseWriter, r *http.Request) {
 	soon, tooSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case tooSoon:
-		f.render(w, r, http.StatusTooManyRequests, "unconfirmed.html", view{Passenger: p, Message: "too_soon", Seconds: f.secondsUntil(soon.At)})
+		f.render(w, r, http.StatusTooManyRequests, "unconfirmed.html",
+			view{Passenger: p, Message: "too_soon", Seconds: f.secondsUntil(soon.At)})
 	case errors.Is(err, illumicode.ErrNothingPending):
 		http.Redirect(w, r, "/signin", http.StatusSeeOther)
 	case err != nil:

@@ -48,7 +48,9 @@ func (p passenger) subject() string { return strconv.FormatInt(p.ID, 10) }
 // insertPassenger is the callback of a signup: it runs in the transaction that the letter is
 // committed in.
 func insertPassenger(ctx context.Context, tx *sql.Tx, email, name, password string) (subject string, err error) {
-	r, err := tx.ExecContext(ctx, "INSERT INTO passenger (email, name, password) VALUES (?, ?, ?) ON CONFLICT (email) DO NOTHING", email, name, password)
+	r, err := tx.ExecContext(ctx,
+		"INSERT INTO passenger (email, name, password) VALUES (?, ?, ?) ON CONFLICT (email) DO NOTHING", email, name,
+		password)
 	if err != nil {
 		return "", err
 	}
@@ -61,7 +63,8 @@ func insertPassenger(ctx context.Context, tx *sql.Tx, email, name, password stri
 
 // confirmPassenger is the callback of a confirmation: of a signup, or of another address.
 func confirmPassenger(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
-	_, err := tx.SQL().ExecContext(ctx, "UPDATE passenger SET confirmed = 1, email = ? WHERE id = ?", p.Address(), p.Subject())
+	_, err := tx.SQL().ExecContext(ctx, "UPDATE passenger SET confirmed = 1, email = ? WHERE id = ?", p.Address(),
+		p.Subject())
 	return err
 }
 
@@ -83,7 +86,8 @@ func undoChange(ctx context.Context, tx illumicode.Tx, c illumicode.Change) erro
 	if !c.Made {
 		return nil
 	}
-	if _, err := tx.SQL().ExecContext(ctx, "INSERT OR IGNORE INTO frozen (passenger) VALUES (?)", c.Subject); err != nil {
+	if _, err := tx.SQL().ExecContext(ctx, "INSERT OR IGNORE INTO frozen (passenger) VALUES (?)",
+		c.Subject); err != nil {
 		return err
 	}
 	_, err := tx.SQL().ExecContext(ctx, "DELETE FROM session WHERE passenger = ?", c.Subject)
@@ -104,7 +108,8 @@ func disown(ctx context.Context, tx illumicode.Tx, d illumicode.Disowned) error 
 func byPassword(ctx context.Context, db *sql.DB, email, password string) (passenger, bool, error) {
 	var p passenger
 	hash := spareHash
-	err := db.QueryRowContext(ctx, `SELECT id, email, name, password, confirmed, EXISTS (SELECT 1 FROM frozen WHERE passenger = id)
+	err := db.QueryRowContext(ctx,
+		`SELECT id, email, name, password, confirmed, EXISTS (SELECT 1 FROM frozen WHERE passenger = id)
 		FROM passenger WHERE email = ?`, strings.TrimSpace(email)).
 		Scan(&p.ID, &p.Email, &p.Name, &hash, &p.Confirmed, &p.Frozen)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -145,13 +150,15 @@ type execer interface {
 // startSession returns the cookie value of a new session of a passenger.
 func startSession(ctx context.Context, db execer, subject string, full bool) (string, error) {
 	token := rand.Text()
-	_, err := db.ExecContext(ctx, "INSERT INTO session (token, passenger, full) VALUES (?, ?, ?)", sessionKey(token), subject, full)
+	_, err := db.ExecContext(ctx, "INSERT INTO session (token, passenger, full) VALUES (?, ?, ?)", sessionKey(token),
+		subject, full)
 	return token, err
 }
 
 // sessionOf returns the passenger of a session, and whether it is a full one.
 func sessionOf(ctx context.Context, db *sql.DB, token string) (p passenger, full bool, err error) {
-	err = db.QueryRowContext(ctx, `SELECT p.id, p.email, p.name, p.confirmed, s.full FROM session s JOIN passenger p ON p.id = s.passenger
+	err = db.QueryRowContext(ctx,
+		`SELECT p.id, p.email, p.name, p.confirmed, s.full FROM session s JOIN passenger p ON p.id = s.passenger
 		WHERE s.token = ?`, sessionKey(token)).Scan(&p.ID, &p.Email, &p.Name, &p.Confirmed, &full)
 	return p, full, err
 }

@@ -168,7 +168,8 @@ func (s *scene) registers() error {
 	if err := s.browser.open(s.demo.SiteURL + "/register"); err != nil {
 		return err
 	}
-	if err := s.browser.submit("/register", url.Values{"name": {s.name}, "email": {s.email}, "password": {password}}); err != nil {
+	if err := s.browser.submit("/register",
+		url.Values{"name": {s.name}, "email": {s.email}, "password": {password}}); err != nil {
 		return err
 	}
 	return s.see("registers", "Look into your mail", "Schauen Sie in Ihre Post")

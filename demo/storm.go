@@ -24,7 +24,8 @@ const tellEvery = 3 * time.Second
 func strangers(n int) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {
 		for i := range n {
-			r := illumicode.Request{Address: fmt.Sprintf("passenger%05d@gullquay.example", i), Locale: []string{"en", "de"}[i%2], Zone: "Europe/London"}
+			r := illumicode.Request{Address: fmt.Sprintf("passenger%05d@gullquay.example", i),
+				Locale: []string{"en", "de"}[i%2], Zone: "Europe/London"}
 			if i%80 == 0 {
 				r.Address = fmt.Sprintf("+44 7700 9%05d", i/80%1000) // reserved for drama
 			}
@@ -116,7 +117,8 @@ func (d *Demo) registerOne(ctx context.Context, i int) (time.Duration, error) {
 	if err := b.open(d.SiteURL + "/register"); err != nil {
 		return 0, err
 	}
-	if err := b.submit("/register", map[string][]string{"name": {"Ashore"}, "email": {address}, "password": {password}}); err != nil {
+	if err := b.submit("/register", map[string][]string{"name": {"Ashore"}, "email": {address},
+		"password": {password}}); err != nil {
 		return 0, err
 	}
 	wait, cancel := context.WithTimeout(ctx, time.Minute)
@@ -168,24 +170,30 @@ func (t *Teller) StormBegins(n int, enqueued time.Duration) {
 	t.line("%s", t.paint("1", fmt.Sprintf("Storm Odile: the day's sailings are cancelled, %d passengers are told.", n)))
 	t.line("The list was committed in %s; workers expand it while they send.", millis(enqueued))
 	t.line("")
-	t.line("%s", t.paint("2", "   time   bulk sent   a second  bulk left   oldest bulk  oldest urgent  codes   latest code"))
+	t.line("%s", t.paint("2",
+		"   time   bulk sent   a second  bulk left   oldest bulk  oldest urgent  codes   latest code"))
 }
 
 // StormNow tells how it stands.
 func (t *Teller) StormNow(w Weather) {
 	t.object(map[string]any{"ms": w.Elapsed.Milliseconds(), "sent": w.Sent, "left": w.Left, "a_second": int(w.Rate),
-		"oldest_bulk_ms": w.Oldest[store.Bulk].Milliseconds(), "oldest_urgent_ms": w.Oldest[store.Urgent].Milliseconds(), "code_ms": w.Code.Milliseconds()})
+		"oldest_bulk_ms":   w.Oldest[store.Bulk].Milliseconds(),
+		"oldest_urgent_ms": w.Oldest[store.Urgent].Milliseconds(), "code_ms": w.Code.Milliseconds()})
 	t.line("%6.1f s %11d %10.0f %10d %11.1f s %12.1f s %6d %s", w.Elapsed.Seconds(), w.Sent, w.Rate, w.Left,
-		w.Oldest[store.Bulk].Seconds(), w.Oldest[store.Urgent].Seconds(), w.Codes, t.paint("32", fmt.Sprintf("%10s", millis(w.Code))))
+		w.Oldest[store.Bulk].Seconds(), w.Oldest[store.Urgent].Seconds(), w.Codes,
+		t.paint("32", fmt.Sprintf("%10s", millis(w.Code))))
 }
 
 // StormEnds tells what it came to. codes are sorted.
 func (t *Teller) StormEnds(n, sent int, took time.Duration, codes []time.Duration) {
 	at := func(share float64) time.Duration { return codes[int(share*float64(len(codes)-1))] }
 	t.object(map[string]any{"notices": n, "sent": sent, "ms": took.Milliseconds(), "codes": len(codes),
-		"code_median_ms": at(.5).Milliseconds(), "code_p99_ms": at(.99).Milliseconds(), "code_max_ms": at(1).Milliseconds()})
+		"code_median_ms": at(.5).Milliseconds(), "code_p99_ms": at(.99).Milliseconds(),
+		"code_max_ms": at(1).Milliseconds()})
 	t.line("")
 	t.line("%d of %d notices sent in %s, %.0f a second.", sent, n, millis(took), float64(sent)/took.Seconds())
-	t.line("Meanwhile %d passengers registered, one after the other. From the button to the code in the inbox:", len(codes))
-	t.line("median %s, one in a hundred over %s, the slowest %s.", t.paint("32", millis(at(.5))), millis(at(.99)), t.paint("32", millis(at(1))))
+	t.line("Meanwhile %d passengers registered, one after the other. From the button to the code in the inbox:",
+		len(codes))
+	t.line("median %s, one in a hundred over %s, the slowest %s.", t.paint("32", millis(at(.5))), millis(at(.99)),
+		t.paint("32", millis(at(1))))
 }

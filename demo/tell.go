@@ -98,13 +98,15 @@ func (t *Teller) Summary(sum store.Summary, attempts map[string]int, arrived int
 	t.line("")
 	t.line("%s", t.paint("1", fit("Passenger", 28)+fit("Language", 10)+fit("Way", 32)+"Letters    Time  Signed in"))
 	for _, r := range t.rows {
-		t.line("%s%s%s%7d %7s  %s", fit(r.name, 28), fit(r.lang, 10), fit(r.way, 32), r.letters, millis(r.took), t.paint("32", "yes"))
+		t.line("%s%s%s%7d %7s  %s", fit(r.name, 28), fit(r.lang, 10), fit(r.way, 32), r.letters, millis(r.took),
+			t.paint("32", "yes"))
 	}
 	t.line("")
 	t.line("%d of %d passengers confirmed and signed in, in %s.", len(t.rows), len(passengers), millis(took))
 	t.line("Letters sent: %d, arrived: %d, failed: %d. Dropped, as nobody was to get them: %d.",
 		sum.Count[store.Sent], arrived, sum.Count[store.Failed], sum.Count[store.Cancelled]+sum.Count[store.Expired])
-	t.line("Attempts: %d accepted, %d put off and repeated, %d ambiguous.", attempts["accepted"], attempts["transient"], attempts["ambiguous"])
+	t.line("Attempts: %d accepted, %d put off and repeated, %d ambiguous.", attempts["accepted"], attempts["transient"],
+		attempts["ambiguous"])
 }
 
 // fit pads or cuts s to n columns.

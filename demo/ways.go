@@ -62,7 +62,8 @@ func wrongCode(s *scene) error {
 	if err := s.see("types a wrong code", "Look into your mail", "Schauen Sie in Ihre Post"); err != nil {
 		return err
 	}
-	if err := s.noted("That code does not fit. Tries left: 4", "Dieser Code passt nicht. Verbleibende Versuche: 4"); err != nil {
+	if err := s.noted("That code does not fit. Tries left: 4",
+		"Dieser Code passt nicht. Verbleibende Versuche: 4"); err != nil {
 		return err
 	}
 	return s.confirmsWith(m.Code)
@@ -120,7 +121,8 @@ func sentAgain(s *scene) error {
 	if err := s.browser.submit("/signin/again", nil); err != nil {
 		return err
 	}
-	if err := s.see("asks for it again", "Confirm your address first", "Bestätigen Sie zuerst Ihre Adresse"); err != nil {
+	if err := s.see("asks for it again", "Confirm your address first",
+		"Bestätigen Sie zuerst Ihre Adresse"); err != nil {
 		return err
 	}
 	if s.browser.page.Status != http.StatusTooManyRequests {

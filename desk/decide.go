@@ -25,13 +25,15 @@ func (d *Desk) Confirm(ctx context.Context, of illumicode.Holding, why Reason) e
 		return errors.New("desk: a confirmation without a proof needs a subject, and a reason that says on whose word")
 	}
 	return d.p.Store.Write(ctx, func(t store.Tx) error {
-		return confirm(ctx, t, d.p, to, store.Step{Subject: of.Subject, Outcome: "confirmed by an operator: " + string(why)})
+		return confirm(ctx, t, d.p, to, store.Step{Subject: of.Subject, Outcome: "confirmed by an operator: " +
+			string(why)})
 	})
 }
 
 // confirm makes an address confirmed, with a line of the trail.
 func confirm(ctx context.Context, t store.Tx, p *flow.Parts, to message.Address, step store.Step) error {
-	step.Mailbox, step.At, step.What, step.Network, step.Actor = to.Mailbox(), p.Now(), "standing", flow.Network(ctx), operator
+	step.Mailbox, step.At, step.What, step.Network, step.Actor = to.Mailbox(), p.Now(), "standing", flow.Network(ctx),
+		operator
 	holds, err := t.Confirm(ctx, to.String(), p.Thumbs(to.Mailbox()), step)
 	if err == nil && !holds {
 		err = illumicode.ErrTaken
@@ -53,7 +55,8 @@ type Decision struct {
 // decide, as either side may be the impostor: the application, or its people, must know more.
 //
 // apply, which may be nil, makes the application's own writes in the same commit, such as opening the account again.
-func (d *Desk) Decide(ctx context.Context, what Decision, apply func(ctx context.Context, tx illumicode.Tx) error) error {
+func (d *Desk) Decide(ctx context.Context, what Decision,
+	apply func(ctx context.Context, tx illumicode.Tx) error) error {
 	return d.svc.Transact(ctx, func(ctx context.Context, tx illumicode.Tx) error {
 		if err := d.decide(ctx, flow.Rows(tx), what); err != nil || apply == nil {
 			return err

@@ -52,10 +52,11 @@ func (d *Desk) Send(ctx context.Context, n illumicode.Notice) (Letter, error) {
 		return Letter{}, errors.New("desk: a letter by hand goes to one address")
 	}
 	var ids []string
-	err := d.svc.Transact(flow.AskedBy(ctx, "an operator, by hand"), func(ctx context.Context, tx illumicode.Tx) (err error) {
-		ids, err = tx.Notify(ctx, n)
-		return err
-	})
+	err := d.svc.Transact(flow.AskedBy(ctx, "an operator, by hand"),
+		func(ctx context.Context, tx illumicode.Tx) (err error) {
+			ids, err = tx.Notify(ctx, n)
+			return err
+		})
 	if err != nil {
 		return Letter{}, err
 	}
@@ -78,7 +79,8 @@ type Letter struct {
 
 func letterOf(row store.Delivery) Letter {
 	return Letter{
-		ID: row.ID, Letter: row.Letter, Address: row.Address, State: string(row.State), Created: row.Created, Note: row.Note,
+		ID: row.ID, Letter: row.Letter, Address: row.Address, State: string(row.State), Created: row.Created,
+		Note:      row.Note,
 		Challenge: row.Challenge,
 	}
 }

@@ -189,16 +189,20 @@ func (d *Desk) backfill(row Backfill, o ImportOptions, now time.Time) (store.Bac
 		}
 	case store.Unconfirmed, store.Confirmed, store.Stale, store.Bounced, store.Silenced:
 	default:
-		return store.Backfill{}, fmt.Errorf("its standing %q is none; they are unconfirmed, confirmed, stale, bounced and suppressed", row.Standing)
+		return store.Backfill{},
+			fmt.Errorf("its standing %q is none; they are unconfirmed, confirmed, stale, bounced and suppressed",
+				row.Standing)
 	}
 	locale := ""
 	if row.Locale != "" {
 		if _, err := language.Parse(row.Locale); err != nil {
-			return store.Backfill{}, fmt.Errorf("its locale %q is no language tag such as de or pt-BR (BCP 47)", row.Locale)
+			return store.Backfill{}, fmt.Errorf("its locale %q is no language tag such as de or pt-BR (BCP 47)",
+				row.Locale)
 		}
 		locale = d.p.Locale(row.Locale)
 	}
-	b := store.Backfill{Line: row.Line, Address: store.Address{Subject: row.Subject, Address: to.String(), Mailbox: to.Mailbox(),
+	b := store.Backfill{Line: row.Line, Address: store.Address{Subject: row.Subject, Address: to.String(),
+		Mailbox:  to.Mailbox(),
 		Standing: standing, Since: row.Since, Reason: row.Reason, Locale: locale}}
 	if standing == store.Stale || standing == store.Bounced {
 		b.GraceEnds = now.Add(d.p.Grace)

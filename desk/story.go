@@ -90,7 +90,8 @@ func (d *Desk) Story(ctx context.Context, address string) (Story, error) {
 		return s, err
 	}
 	for _, a := range known.Addresses {
-		s.Addresses = append(s.Addresses, Address{a.Subject, a.Address, string(a.Standing), a.Since, a.Reason, a.GraceEnds})
+		s.Addresses = append(s.Addresses, Address{a.Subject, a.Address, string(a.Standing), a.Since, a.Reason,
+			a.GraceEnds})
 	}
 	for _, x := range known.Suppressed {
 		s.Suppressed = append(s.Suppressed, Suppression{Scope(x.Scope), x.Reason, x.Since})
@@ -104,7 +105,8 @@ func (d *Desk) Story(ctx context.Context, address string) (Story, error) {
 	for _, row := range known.Letters {
 		one := letterOf(row)
 		for _, a := range known.Attempts[row.ID] {
-			one.Attempts = append(one.Attempts, Attempt{a.Number, a.Provider, a.Begun, a.Ended, a.Class, a.Reply, a.Route})
+			one.Attempts = append(one.Attempts, Attempt{a.Number, a.Provider, a.Begun, a.Ended, a.Class, a.Reply,
+				a.Route})
 		}
 		for _, f := range known.Feedback[row.ID] {
 			one.Returned = append(one.Returned, returnedOf(f))

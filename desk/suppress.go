@@ -17,8 +17,9 @@ type Scope string
 // The scopes, the widest first. Only the library sets Bounced.
 const (
 	AllLetters Scope = "all"
-	Bounced    Scope = "bounced" // letters came back: all but one challenge a day, so that the address can be proven again
-	Notices    Scope = "notices"
+	// letters came back: all but one challenge a day, so that the address can be proven again
+	Bounced Scope = "bounced"
+	Notices Scope = "notices"
 )
 
 // Suppress keeps letters from an address: [Notices], or with [AllLetters] also those that its owner asks for.
@@ -40,7 +41,8 @@ func (d *Desk) Suppress(ctx context.Context, address string, scope Scope, why Re
 		if _, err := t.Unsuppress(ctx, d.p.Thumbs(to.Mailbox()), other); err != nil {
 			return err
 		}
-		return d.p.Suppress(ctx, t, store.Suppression{Mailbox: to.Mailbox(), Scope: store.Scope(scope), Reason: string(why)})
+		return d.p.Suppress(ctx, t, store.Suppression{Mailbox: to.Mailbox(), Scope: store.Scope(scope),
+			Reason: string(why)})
 	})
 }
 
@@ -51,7 +53,8 @@ func (d *Desk) Restore(ctx context.Context, address string, why Reason) (restore
 		return false, err
 	}
 	err = d.p.Store.Write(ctx, func(t store.Tx) error {
-		restored, err = t.Unsuppress(ctx, d.p.Thumbs(to.Mailbox()), store.AllLetters, store.BouncedOnce, store.NoticesOnly)
+		restored, err = t.Unsuppress(ctx, d.p.Thumbs(to.Mailbox()), store.AllLetters, store.BouncedOnce,
+			store.NoticesOnly)
 		if err != nil {
 			return err
 		}

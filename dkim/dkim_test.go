@@ -73,7 +73,8 @@ for file in sorted(os.listdir(sys.argv[1])):
 func verified(t *testing.T, signer *dkim.Signer, messages []string) []string {
 	t.Helper()
 	if out, err := exec.CommandContext(t.Context(), python, "-c", "import dkim, nacl").CombinedOutput(); err != nil {
-		t.Fatalf("this test verifies with Python's dkim, which is not there (`make test` installs python3-dkim and python3-nacl): %s", out)
+		t.Fatalf("this test verifies with Python's dkim, which is not there (`make test` installs python3-dkim and "+
+			"python3-nacl): %s", out)
 	}
 	folder := t.TempDir()
 	for i, m := range messages {
@@ -118,15 +119,19 @@ func TestAnotherVerifierAccepts(t *testing.T) {
 	}{
 		{"as it left", func(s string) string { return s }, "2 [True, True]"},
 		{"text changed", func(s string) string { return strings.Replace(s, "seven", "eight", 1) }, "2 [False, False]"},
-		{"subject changed", func(s string) string { return strings.Replace(s, "Subject: ", "Subject: Re: ", 1) }, "2 [False, False]"},
+		{"subject changed", func(s string) string { return strings.Replace(s, "Subject: ", "Subject: Re: ", 1) },
+			"2 [False, False]"},
 		{"a second From", func(s string) string {
 			return strings.Replace(s, "Subject: ", "From: eve@evil.example\r\nSubject: ", 1)
 		}, "2 [False, False]"},
-		{"a From above all others, which many readers show", func(s string) string { return "From: eve@evil.example\r\n" + s }, "2 [False, False]"},
+		{"a From above all others, which many readers show",
+			func(s string) string { return "From: eve@evil.example\r\n" + s }, "2 [False, False]"},
 		{"unsubscribe changed", func(s string) string {
 			return strings.Replace(s, "https://ferry.example/u", "https://evil.example/u", 1)
 		}, "2 [False, False]"},
-		{"a Cc added", func(s string) string { return strings.Replace(s, "Subject: ", "Cc: eve@evil.example\r\nSubject: ", 1) }, "2 [False, False]"},
+		{"a Cc added",
+			func(s string) string { return strings.Replace(s, "Subject: ", "Cc: eve@evil.example\r\nSubject: ", 1) },
+			"2 [False, False]"},
 	}
 	var changed []string
 	for _, tt := range tests {
@@ -156,10 +161,13 @@ func TestAwkwardMessages(t *testing.T) {
 	signer := newSigner(t)
 	var messages []string
 	for _, header := range []string{
-		"From: a@ternisle.example\r\n", "FROM:\ta@ternisle.example \r\nSubject:\r\n one\r\n\t two  three \r\nX-Other: x\r\n",
-		"Subject:\r\nTo: b@ternisle.example\r\nFrom: a@ternisle.example\r\nReferences: <" + strings.Repeat("x", 900) + ">\r\n",
+		"From: a@ternisle.example\r\n",
+		"FROM:\ta@ternisle.example \r\nSubject:\r\n one\r\n\t two  three \r\nX-Other: x\r\n",
+		"Subject:\r\nTo: b@ternisle.example\r\nFrom: a@ternisle.example\r\nReferences: <" + strings.Repeat("x", 900) +
+			">\r\n",
 	} {
-		for _, body := range []string{"", "\r\n", "\r\n\r\n\r\n", "one", "one\r\n", "\r\n\r\none\r\n\r\n\r\ntwo \r\n\r\n\r\n", strings.Repeat("a line of words\r\n", 5000)} {
+		for _, body := range []string{"", "\r\n", "\r\n\r\n\r\n", "one", "one\r\n",
+			"\r\n\r\none\r\n\r\n\r\ntwo \r\n\r\n\r\n", strings.Repeat("a line of words\r\n", 5000)} {
 			message := header + "\r\n" + body
 			fields, err := signer.Sign(raw(message))
 			if err != nil {
@@ -190,7 +198,8 @@ func signedLetter(t *testing.T, signer *dkim.Signer) string {
 		t.Fatal(err)
 	}
 	m, err := compose.Message{
-		From: from, To: []message.Address{from}, Subject: "Überfahrt um sieben", Date: time.Now(), ID: "d-1@ternisle.example",
+		From: from, To: []message.Address{from}, Subject: "Überfahrt um sieben", Date: time.Now(),
+		ID:   "d-1@ternisle.example",
 		Text: "The sailing is at seven.\n\n  Mind the gap.  \n\n\n", HTML: "<p>The sailing is at seven.</p>\n",
 		Unsubscribe: &compose.Unsubscribe{URL: "https://ferry.example/u?t=" + strings.Repeat("x", 120)},
 		Attachments: []compose.Part{compose.BytesPart("a.bin", "", bytes.Repeat([]byte{7, 200}, 999))},
@@ -224,7 +233,8 @@ func TestParseKeyRefuses(t *testing.T) {
 		"without spaces":           {"x.example; p=", "s", good},
 		"key s._domainkey.x.examp": {"x.example", "s", nil},
 	} {
-		if _, err := dkim.ParseKey(tt.domain, tt.selector, tt.file); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := dkim.ParseKey(tt.domain, tt.selector, tt.file); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("ParseKey = %v, want an error with %q", err, want)
 		}
 	}
@@ -232,7 +242,8 @@ func TestParseKeyRefuses(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := fmt.Sprintf("%v %+v %#v", k, k, k); got != "s._domainkey.x.example s._domainkey.x.example s._domainkey.x.example" {
+	if got := fmt.Sprintf("%v %+v %#v", k,
+		k, k); got != "s._domainkey.x.example s._domainkey.x.example s._domainkey.x.example" {
 		t.Errorf("a printed key shows %s", got)
 	}
 }

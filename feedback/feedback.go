@@ -5,7 +5,8 @@ import "time"
 // A Feedback is what somebody says of one letter. Which letter that is must be beyond doubt: a return path is signed,
 // and for the other two whoever calls answers, as a webhook does that has checked a signature. One of them is required.
 type Feedback struct {
-	Kind   string    // "delivered", "delayed", "soft bounce", "hard bounce", "complaint", or "other", from which nothing follows
+	// "delivered", "delayed", "soft bounce", "hard bounce", "complaint", or "other", from which nothing follows
+	Kind   string
 	Status string    // enhanced status code (RFC 3463), such as 5.1.1; may be empty
 	Text   string    // what the other side says, in one line of at most 300 characters
 	ID     string    // of the report itself, by which a repeat is told; may be empty
@@ -34,9 +35,10 @@ type Mapping struct {
 
 // A Signature says how a provider signs what it POSTs: HMAC-SHA256 (RFC 2104) with a key that both know.
 type Signature struct {
-	Key       []byte // of 16 bytes or more
-	Header    string // the field that holds it
-	Prefix    string // that stands before it there, such as sha256=; may be empty
-	Base64    bool   // it is in base64, and not in hexadecimal
-	Timestamp string // the field with the time of signing in Unix seconds, signed in front of the body as TIME.BODY; may be empty
+	Key    []byte // of 16 bytes or more
+	Header string // the field that holds it
+	Prefix string // that stands before it there, such as sha256=; may be empty
+	Base64 bool   // it is in base64, and not in hexadecimal
+	// the field with the time of signing in Unix seconds, signed in front of the body as TIME.BODY; may be empty
+	Timestamp string
 }

@@ -88,7 +88,8 @@ func newOffice(t *testing.T) office {
 	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7")); err != nil {
 		t.Fatal(err)
 	}
-	return office{k, feedback.New(k.Service, []string{"complaints@ternisle.example"}, slog.New(slog.DiscardHandler)), k.Letter(mara, 1).EnvelopeFrom}
+	return office{k, feedback.New(k.Service, []string{"complaints@ternisle.example"}, slog.New(slog.DiscardHandler)),
+		k.Letter(mara, 1).EnvelopeFrom}
 }
 
 // delivery returns the id of mara's letter.
@@ -156,7 +157,8 @@ func TestSMTP(t *testing.T) {
 			t.Errorf("a message to %s: %v, want a 550", to, err)
 		}
 	}
-	if err := send("complaints@ternisle.example", complaint(forged)); err != nil { // taken, lest it bounce, and about nothing
+	// taken, lest it bounce, and about nothing
+	if err := send("complaints@ternisle.example", complaint(forged)); err != nil {
 		t.Error(err)
 	}
 	if err := send(d.path, "Subject: I am away\r\n\r\nuntil Monday\r\n"); err != nil {
@@ -233,16 +235,19 @@ func TestTake(t *testing.T) {
 		want          error
 	}{
 		{"cut in its status", whole[:strings.Index(whole, "Status:")+9], nil, nil},
-		{"cut, about nobody's letter", strings.ReplaceAll(whole[:strings.Index(whole, "Status:")+9], d.path, "gone@elsewhere.example"), nil, feedback.ErrUnread},
+		{"cut, about nobody's letter", strings.ReplaceAll(whole[:strings.Index(whole, "Status:")+9], d.path,
+			"gone@elsewhere.example"), nil, feedback.ErrUnread},
 		{"no report", "To: " + d.path + "\r\n\r\nhello\r\n", nil, feedback.ErrUnread},
 		{"about nobody's letter", bounce("gone@elsewhere.example", ""), []string{mara}, feedback.ErrForeignPath},
 		{"delivered with its address beside it", strings.Replace(whole, "To: ", "X-To: ", 1), []string{d.path}, nil},
 	} {
-		if _, err := d.post.Take(t.Context(), tt.to, strings.NewReader(tt.message)); !errors.Is(err, tt.want) || err != nil && tt.want == nil {
+		if _, err := d.post.Take(t.Context(), tt.to, strings.NewReader(tt.message)); !errors.Is(err, tt.want) ||
+			err != nil && tt.want == nil {
 			t.Errorf("%s: %v, want %v", tt.name, err, tt.want)
 		}
 	}
-	if _, err := d.post.Take(t.Context(), nil, io.MultiReader(strings.NewReader(whole[:200]), broken{})); !errors.Is(err, io.ErrClosedPipe) {
+	if _, err := d.post.Take(t.Context(), nil, io.MultiReader(strings.NewReader(whole[:200]), broken{})); !errors.Is(
+		err, io.ErrClosedPipe) {
 		t.Errorf("an input that fails: %v", err)
 	}
 	d.wait(t, "bounced ")

@@ -25,7 +25,10 @@ const (
 // so that it is nobody's relay; the rest is answered when what it reports is on record, or with a 451
 // where the database is away.
 func (p *Post) Serve(ctx context.Context, l net.Listener, lmtp bool) error {
-	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{ctx: ctx, post: p}, nil }))
+	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
+		return &session{ctx: ctx, post: p},
+			nil
+	}))
 	s.Domain, s.LMTP = "feedback", lmtp
 	if name, _, err := net.SplitHostPort(l.Addr().String()); err == nil {
 		s.Domain = name
@@ -54,7 +57,8 @@ func (s *session) Logout() error                        { return nil }
 func (s *session) Mail(string, *smtp.MailOptions) error { return nil }
 func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	if !s.post.takes(to) {
-		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "no letter has this return path"}
+		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1},
+			Message: "no letter has this return path"}
 	}
 	s.to = append(s.to, to)
 	return nil

@@ -35,13 +35,13 @@ func deliveryOf(p *flow.Parts, address string) (delivery string, err error) {
 	return delivery, nil
 }
 
-// Take keeps what came back about letters, all of it or, after an error, none, and returns how much was new: a repeat is
-// one with the same Source and ID or, without an ID, the same words. Workers apply it at once or, if it has overtaken
-// its own attempt, after that.
+// Take keeps what came back about letters, all of it or, after an error, none, and returns how much was new: a repeat
+// is one with the same Source and ID or, without an ID, the same words. Workers apply it at once or, if it has
+// overtaken its own attempt, after that.
 //
 // A hard bounce makes an address bounced and suppresses it, but for one challenge a day; soft ones do if they add up
-// (Config.Bounces); a complaint suppresses notices. A bounce of a letter from before its address was last proven changes
-// nothing, and a proof ends what bounces began.
+// (Config.Bounces); a complaint suppresses notices. A bounce of a letter from before its address was last proven
+// changes nothing, and a proof ends what bounces began.
 //
 // The error matches [ErrForeignPath] if a path is none of this service's.
 func Take(ctx context.Context, svc *illumicode.Service, all ...Feedback) (added int, err error) {
@@ -67,8 +67,9 @@ func Take(ctx context.Context, svc *illumicode.Service, all ...Feedback) (added 
 func (f Feedback) row(p *flow.Parts) (store.Feedback, error) {
 	now := p.Now()
 	row := store.Feedback{
-		Source: cmp.Or(f.Source, store.FromMail), Delivery: f.Delivery, Remote: f.Letter, Kind: f.Kind, Status: f.Status,
-		Words: f.Text, Happened: f.At, Taken: now,
+		Source: cmp.Or(f.Source, store.FromMail), Delivery: f.Delivery, Remote: f.Letter, Kind: f.Kind,
+		Status: f.Status,
+		Words:  f.Text, Happened: f.At, Taken: now,
 	}
 	if f.Path != "" {
 		var err error
@@ -80,8 +81,9 @@ func (f Feedback) row(p *flow.Parts) (store.Feedback, error) {
 	case !report.Known(f.Kind):
 		return row, fmt.Errorf("feedback: no kind is named %q; %s", f.Kind, near.List(f.Kind, report.Kinds))
 	case row.Delivery == "" && (row.Remote == "" || f.Source == ""):
-		return row, errors.New("feedback: it must say which letter it is about: a return path, a delivery, or a provider and " +
-			"its id of the letter")
+		return row, errors.New(
+			"feedback: it must say which letter it is about: a return path, a delivery, or a provider and " +
+				"its id of the letter")
 	}
 	if row.Delivery != "" {
 		row.Remote = ""

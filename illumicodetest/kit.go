@@ -4,7 +4,10 @@
 // lane in the order in which they were asked for.
 //
 //	kit := illumicodetest.New(t)
-//	pending, err := kit.Service.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("7"))
+//	pending, err := kit.Service.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"},
+//
+// illumicode.Subject("7"))
+//
 //	letter := kit.Letter("mara@ternisle.example", 1)
 //	err = kit.Service.ConfirmCode(t.Context(), pending.Ticket, letter.Code(), nil) // or letter.Link(), opened
 //	kit.Clock.Move(48 * time.Hour)
@@ -98,9 +101,10 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 	must(err)
 	c := illumicode.Config{
 		Keys: token.Generate(time.Now()), From: from, Providers: []provider.Provider{k.Way}, Now: k.Clock.Now,
-		Site:   illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
-		Log:    slog.New(slog.NewTextHandler(k.log, nil)),
-		Outbox: delivery.Settings{Senders: 1, Poll: 20 * time.Millisecond, Retry: retry.Policy{Base: 20 * time.Millisecond}},
+		Site: illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
+		Log:  slog.New(slog.NewTextHandler(k.log, nil)),
+		Outbox: delivery.Settings{Senders: 1, Poll: 20 * time.Millisecond,
+			Retry: retry.Policy{Base: 20 * time.Millisecond}},
 	}
 	for _, fn := range change {
 		fn(&c)
@@ -189,7 +193,8 @@ func (k *Kit) serveInbox(dir string) *smtp.Provider {
 	if err := os.WriteFile(ca, k.Inbox.CertificatePEM(), 0o600); err != nil {
 		k.tb.Fatal(err)
 	}
-	way, err := smtp.New("inbox", smtp.Config{Host: "127.0.0.1", Port: listeners[0].Addr().(*net.TCPAddr).Port, TLS: smtp.StartTLS, CAFile: ca})
+	way, err := smtp.New("inbox", smtp.Config{Host: "127.0.0.1", Port: listeners[0].Addr().(*net.TCPAddr).Port,
+		TLS: smtp.StartTLS, CAFile: ca})
 	if err != nil {
 		k.tb.Fatal(err)
 	}

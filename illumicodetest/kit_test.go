@@ -22,13 +22,15 @@ func TestKit(t *testing.T) {
 		if err := db.QueryRow("SELECT file FROM pragma_database_list").Scan(&file); err != nil {
 			t.Fatal(err)
 		}
-		pending, err := kit.Service.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("7"))
+		pending, err := kit.Service.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"},
+			illumicode.Subject("7"))
 		if err != nil {
 			t.Fatal(err)
 		}
 		letter := kit.Letter("mara@ternisle.example", 1)
 		kit.Clock.Move(11 * time.Minute)
-		if err := kit.Service.ConfirmCode(t.Context(), pending.Ticket, letter.Code(), nil); !errors.Is(err, illumicode.ErrExpired) {
+		if err := kit.Service.ConfirmCode(t.Context(), pending.Ticket, letter.Code(), nil); !errors.Is(err,
+			illumicode.ErrExpired) {
 			t.Errorf("a code past its life: %v", err)
 		}
 		if err := kit.Service.Confirm(t.Context(), kit.Link(letter), nil); err != nil {

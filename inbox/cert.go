@@ -33,7 +33,8 @@ func NewCertificate(hosts ...string) (*Certificate, error) {
 	template := &x509.Certificate{
 		SerialNumber: serial, Subject: pkix.Name{CommonName: "capture inbox"},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{
+			x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true, IsCA: true, // it vouches for itself
 	}
 	for _, h := range hosts {

@@ -75,7 +75,8 @@ func (l *Letter) walk(contentType, encoding string, body io.Reader, depth int) e
 			if err != nil {
 				return err
 			}
-			if err := l.walk(p.Header.Get("Content-Type"), p.Header.Get("Content-Transfer-Encoding"), p, depth+1); err != nil {
+			if err := l.walk(p.Header.Get("Content-Type"), p.Header.Get("Content-Transfer-Encoding"),
+				p, depth+1); err != nil {
 				return err
 			}
 		}

@@ -54,7 +54,8 @@ type jsonLetter struct {
 func (in *Inbox) listJSON(w http.ResponseWriter, r *http.Request) {
 	out := []jsonLetter{}
 	for _, l := range in.Letters(r.URL.Query().Get("to")) {
-		out = append(out, jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(), l.Code(), l.EnvelopeFrom})
+		out = append(out, jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(),
+			l.Code(), l.EnvelopeFrom})
 	}
 	w.Header().Set("Content-Type", "application/json")
 	json.NewEncoder(w).Encode(out) // a client that has gone is nobody to tell
@@ -84,7 +85,9 @@ func (in *Inbox) letterPage(w http.ResponseWriter, r *http.Request, l *Letter) {
 // origin's anything, and links leave the frame.
 func htmlPart(w http.ResponseWriter, _ *http.Request, l *Letter) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.Header().Set("Content-Security-Policy", "sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation; default-src 'none'; style-src 'unsafe-inline'; img-src data:")
+	w.Header().Set("Content-Security-Policy",
+		"sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation; default-src "+
+			"'none'; style-src 'unsafe-inline'; img-src data:")
 	w.Write([]byte(strings.Replace(l.HTML, "<head>", `<head><base target="_top">`, 1)))
 }
 

@@ -33,9 +33,18 @@ subject = "Die Abfahrt um {{time .departs}} wurde verlegt"
 opening = "Guten Tag {{.name}},"
 words = { why = "Wegen des Wetters" }
 `)},
-		"moved.html": {Data: []byte(`<p>{{word "why"}}: <b>{{date .departs}}</b>, {{time .departs}}, {{plural "seat" .seats}}, {{number .metres}} m.</p>
-{{notice .note}}{{table .rows}}{{button (word "book") .url}}<ul>{{range .stops}}<li>{{.port}} for {{$.name}}</li>{{end}}</ul>`)},
-		"letters.toml": {Data: []byte("[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = \"harbour@ternisle.example\"\nsample = { stops = [{ port = \"Gull Quay\" }], seats = 2, metres = 7, url = \"https://ferry.example/b\", departs = \"2031-03-04T22:05:00Z\", rows = [[\"Fog Head\"]] }\n")},
+		"moved.html": {
+			Data: []byte(
+				`<p>{{word "why"}}: <b>{{date .departs}}</b>, {{time .departs}},
+{{plural "seat" .seats}}, {{number .metres}} m.</p>
+{{notice .note}}{{table .rows}}{{button (word "book") .url}}
+<ul>{{range .stops}}<li>{{.port}} for {{$.name}}</li>{{end}}</ul>`)},
+		"letters.toml": {
+			Data: []byte(
+				"[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = " +
+					"\"harbour@ternisle.example\"\nsample = { stops = [{ port = \"Gull Quay\" }], seats = 2, " +
+					"metres = 7, url = \"https://ferry.example/b\", departs = \"2031-03-04T22:05:00Z\", rows = " +
+					"[[\"Fog Head\"]] }\n")},
 	}, "en")
 	if err != nil {
 		tb.Fatal(err)
@@ -45,7 +54,8 @@ words = { why = "Wegen des Wetters" }
 
 func movedData() map[string]any {
 	return map[string]any{
-		"name": "Mara", "departs": "2031-03-04T22:05:00Z", "seats": 2, "metres": 12345.5, "note": "Bring <warm> clothes",
+		"name": "Mara", "departs": "2031-03-04T22:05:00Z", "seats": 2, "metres": 12345.5,
+		"note": "Bring <warm> clothes",
 		"rows": [][]string{{"Gull Quay", "22:05"}, {"Törnholm", "23:50"}}, "url": "https://ferry.example/b?x=1&y=2",
 		"stops": []map[string]any{{"port": "Gull Quay"}},
 	}
@@ -53,7 +63,8 @@ func movedData() map[string]any {
 
 // A sample holds lists of objects, as the data of a gathered letter do.
 func TestSampleWithLists(t *testing.T) {
-	r, err := sailing(t).Render(sailing(t).Sample("moved", language.English, writer(render.Writer{Name: "Ferry"}), "https://ferry.example"))
+	r, err := sailing(t).Render(sailing(t).Sample("moved", language.English, writer(render.Writer{Name: "Ferry"}),
+		"https://ferry.example"))
 	if err != nil || !strings.Contains(r.Text, "Gull Quay for") {
 		t.Errorf("%v: %s", err, r.Text)
 	}
@@ -66,14 +77,18 @@ func TestBody(t *testing.T) {
 		locale, reader string
 		want           []string
 	}{
-		{"en", "Mara", []string{"Because of the weather: Tuesday, March 4, 2031, 11:05 PM, 2 seats, 12,345.5 m.", "See the booking", "Fair winds."}},
+		{"en", "Mara", []string{"Because of the weather: Tuesday, March 4, 2031, 11:05 PM, 2 seats, 12,345.5 m.",
+			"See the booking", "Fair winds."}},
 		{"en", "Odile", []string{"Because of the weather"}},
-		{"de", "Mara", []string{"Wegen des Wetters: Dienstag, 4. März 2031, 23:05 Uhr, 2 Plätze, 12.345,5 m.", "See the booking", "Fair winds."}}, // the last two fall back
+		// the last two fall back
+		{"de", "Mara", []string{"Wegen des Wetters: Dienstag, 4. März 2031, 23:05 Uhr, 2 Plätze, 12.345,5 m.",
+			"See the booking", "Fair winds."}},
 		{"pl", "Mara", []string{"2 seats,"}}, // so does the unit, with the fallback's plural
 	} {
 		data := movedData()
 		data["name"] = tt.reader
-		got, err := set.Render(render.Request{Letter: "moved", Locale: language.MustParse(tt.locale), Zone: berlin, Data: data, Writer: writer(render.Writer{Name: "Ferry"})})
+		got, err := set.Render(render.Request{Letter: "moved", Locale: language.MustParse(tt.locale), Zone: berlin,
+			Data: data, Writer: writer(render.Writer{Name: "Ferry"})})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -84,7 +99,8 @@ func TestBody(t *testing.T) {
 				t.Errorf("%s: %q is missing from the text or the HTML:\n%s", tt.locale, want, got.Text)
 			}
 		}
-		if !strings.Contains(flat, "https://ferry.example/b?x=1&y=2") || !strings.Contains(got.HTML, `href="https://ferry.example/b?x=1&amp;y=2"`) {
+		if !strings.Contains(flat, "https://ferry.example/b?x=1&y=2") ||
+			!strings.Contains(got.HTML, `href="https://ferry.example/b?x=1&amp;y=2"`) {
 			t.Errorf("%s: the link is not in both forms:\n%s", tt.locale, got.Text)
 		}
 		if strings.Contains(got.Subject, "\n") || !strings.Contains(got.Subject, ":05") {
@@ -111,15 +127,18 @@ func TestBodyRefusals(t *testing.T) {
 	} {
 		data := movedData()
 		data[tt.value] = tt.to
-		_, err := set.Render(render.Request{Letter: "moved", Locale: language.English, Data: data, Writer: writer(render.Writer{Name: "Ferry"})})
-		if err == nil || !strings.Contains(err.Error(), tt.want) || !strings.Contains(err.Error(), `letter "moved", locale en`) || len(err.Error()) > 1000 {
+		_, err := set.Render(render.Request{Letter: "moved", Locale: language.English, Data: data,
+			Writer: writer(render.Writer{Name: "Ferry"})})
+		if err == nil || !strings.Contains(err.Error(), tt.want) ||
+			!strings.Contains(err.Error(), `letter "moved", locale en`) || len(err.Error()) > 1000 {
 			t.Errorf("%s: %.300v, want an error with %q", tt.name, err, tt.want)
 		}
 	}
 	for _, missing := range []string{"name", "departs", "rows", "stops", "url"} {
 		data := movedData()
 		delete(data, missing)
-		if err := set.Check("moved", language.German, data); !errors.Is(err, render.ErrMissing) || !strings.Contains(err.Error(), `"`+missing+`"`) {
+		if err := set.Check("moved", language.German, data); !errors.Is(err, render.ErrMissing) ||
+			!strings.Contains(err.Error(), `"`+missing+`"`) {
 			t.Errorf("without %s: %v", missing, err)
 		}
 	}
@@ -196,7 +215,9 @@ func TestWriter(t *testing.T) {
 		r.Writer = writer(render.Writer{Name: "Ferry", Mark: "cid:mark", Colours: render.Colours{Accent: "#7a1f3d"}})
 		return r
 	}())
-	if err != nil || !strings.Contains(got.HTML, `src="cid:mark"`) || !strings.Contains(got.HTML, "background:#7a1f3d") || !strings.Contains(got.HTML, `dir="rtl"`) || strings.Contains(got.HTML, "ZgotmplZ") {
+	if err != nil || !strings.Contains(got.HTML, `src="cid:mark"`) ||
+		!strings.Contains(got.HTML, "background:#7a1f3d") || !strings.Contains(got.HTML, `dir="rtl"`) ||
+		strings.Contains(got.HTML, "ZgotmplZ") {
 		t.Errorf("mark, colour or direction is missing: %v", err)
 	}
 }

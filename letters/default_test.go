@@ -27,7 +27,8 @@ func confirm(locale string, name string) render.Request {
 		Letter: "confirm", Locale: language.MustParse(locale), Data: map[string]any{"name": name},
 		Proof: render.Proof{Link: "https://ferry.example/confirm?t=e30.e30.x", LinkLife: 24 * time.Hour,
 			Code: "482 913", CodeLife: 10 * time.Minute},
-		Writer: writer(render.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/", Imprint: "Quay 1\nTern Isle"}),
+		Writer: writer(render.Writer{Name: "Tern Isle Ferry", HomePage: "https://ferry.example/",
+			Imprint: "Quay 1\nTern Isle"}),
 	}
 }
 
@@ -62,7 +63,8 @@ func TestConfirmInManyLanguages(t *testing.T) {
 				t.Errorf("%s: %q is missing from the text or the HTML part:\n%s", tt.locale, want, got.Text)
 			}
 		}
-		if !strings.Contains(got.Text, "\nhttps://ferry.example/confirm?t=e30.e30.x\n") || !strings.Contains(got.HTML, `href="https://ferry.example/confirm?t=e30.e30.x"`) {
+		if !strings.Contains(got.Text, "\nhttps://ferry.example/confirm?t=e30.e30.x\n") ||
+			!strings.Contains(got.HTML, `href="https://ferry.example/confirm?t=e30.e30.x"`) {
 			t.Errorf("%s: the link is not whole in both parts", tt.locale)
 		}
 		if !strings.Contains(got.Subject, "Tern Isle Ferry") || strings.Contains(got.Subject, "482") {
@@ -88,14 +90,17 @@ func TestPartsLeaveNoGap(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(got.Text, "Your code") || strings.Contains(got.HTML, "Your code") || strings.Contains(got.Text, "\n\n\n") {
+	if strings.Contains(got.Text, "Your code") || strings.Contains(got.HTML, "Your code") ||
+		strings.Contains(got.Text, "\n\n\n") {
 		t.Errorf("the label of a code that is not there, or a gap:\n%s", got.Text)
 	}
 	if !strings.HasPrefix(got.Text, "Hello,\n") {
 		t.Errorf("an empty name leaves a gap: %.20q", got.Text)
 	}
-	r = render.Request{Letter: "trial", Locale: language.English, Writer: writer(render.Writer{Name: "Tern Isle Ferry"})}
-	if got, err = defaults(t).Render(r); err != nil || strings.Contains(got.HTML, "<a ") || strings.Contains(got.Text, "\n\n\n") {
+	r = render.Request{Letter: "trial", Locale: language.English,
+		Writer: writer(render.Writer{Name: "Tern Isle Ferry"})}
+	if got, err = defaults(t).Render(r); err != nil || strings.Contains(got.HTML, "<a ") ||
+		strings.Contains(got.Text, "\n\n\n") {
 		t.Errorf("a letter without proof: %v\n%s", err, got.Text)
 	}
 }
@@ -161,7 +166,8 @@ func words(tb testing.TB, source string) string {
 
 func TestLocaleMatching(t *testing.T) {
 	set := defaults(t)
-	for wish, want := range map[string]string{"de-AT": "de", "en-GB": "en", "pt-BR, de;q=0.8": "pt", "nl, de;q=0.8": "de", "": "en", "not a tag!": "en", "ja": "ja", "ko": "en"} {
+	for wish, want := range map[string]string{"de-AT": "de", "en-GB": "en", "pt-BR, de;q=0.8": "pt",
+		"nl, de;q=0.8": "de", "": "en", "not a tag!": "en", "ja": "ja", "ko": "en"} {
 		if got := set.Locale(wish).String(); got != want {
 			t.Errorf("Locale(%q) = %s, want %s", wish, got, want)
 		}

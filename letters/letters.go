@@ -50,7 +50,8 @@ func Load(fsys fs.FS, fallback string) (*letter.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := builder{catalogs: make(map[string]*render.Catalog), kinds: make(map[string]render.Kind), bodies: make(map[string]render.Body)}
+	b := builder{catalogs: make(map[string]*render.Catalog), kinds: make(map[string]render.Kind),
+		bodies: make(map[string]render.Body)}
 	own := 0 // files read before the layer of fsys
 	for _, layer := range []fs.FS{base, fsys} {
 		if layer == nil {
@@ -62,8 +63,9 @@ func Load(fsys fs.FS, fallback string) (*letter.Set, error) {
 		}
 	}
 	if fsys != nil && b.read == own {
-		return nil, errors.New("letters: the folder has no letter: no catalog such as en.toml, no letters.toml, no layout and no body; " +
-			"leave it out for the default letters")
+		return nil, errors.New(
+			"letters: the folder has no letter: no catalog such as en.toml, no letters.toml, no layout and no body; " +
+				"leave it out for the default letters")
 	}
 	first := b.catalogs[fallback]
 	if first == nil {
@@ -180,7 +182,8 @@ func (b *builder) readKinds(fsys fs.FS) error {
 				return fmt.Errorf("%s.life: %q is no duration; write it as 30m or 6h", name, k.Life)
 			}
 		}
-		b.kinds[name] = render.Kind{Life: life, Lane: k.Lane, Category: k.Category, From: k.From, ReplyTo: k.ReplyTo, CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
+		b.kinds[name] = render.Kind{Life: life, Lane: k.Lane, Category: k.Category, From: k.From, ReplyTo: k.ReplyTo,
+			CodeInSubject: k.CodeInSubject, AtMostOnce: k.AtMostOnce, Sample: k.Sample}
 	}
 	return nil
 }

@@ -14,7 +14,8 @@ func TestDefaultLettersLint(t *testing.T) {
 		t.Errorf("%+v", f)
 	}
 	var page strings.Builder
-	if err := defaults(t).Gallery(&page, w, "https://ferry.example"); err != nil || strings.Count(page.String(), "<iframe") != 10*8*3 {
+	if err := defaults(t).Gallery(&page, w, "https://ferry.example"); err != nil ||
+		strings.Count(page.String(), "<iframe") != 10*8*3 {
 		t.Errorf("the gallery has %d frames, %v", strings.Count(page.String(), "<iframe"), err)
 	}
 }
@@ -22,10 +23,15 @@ func TestDefaultLettersLint(t *testing.T) {
 // Each mistake in a letter is found, and named with letter and locale.
 func TestLintFinds(t *testing.T) {
 	set, err := Load(fstest.MapFS{
-		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) + "\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\n[units]\nknot = {one = \"knot\", other = \"knots\"}\n")},
+		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) +
+			"\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\n[units]\nknot = {one = \"knot\", other = \"knots\"}\n")},
 		"de.toml": {Data: []byte("[letter.bad]\nsubject = \"Kurz\"\n")},
-		"bad.html": {Data: []byte(`{{plural "knot" 3}} <p style="color:#999999">pale words</p><img src="https://x.example/a.png"><a href="/pier">pier</a>
-<a href="https://elsewhere.example/">away</a><a href="http://ferry.example/">clear</a><script>alert(1)</script>` + strings.Repeat("<p>much text</p>", 8000))},
+		"bad.html": {
+			Data: []byte(
+				`{{plural "knot" 3}} <p style="color:#999999">pale words</p>
+<img src="https://x.example/a.png"><a href="/pier">pier</a>
+<a href="https://elsewhere.example/">away</a><a href="http://ferry.example/">clear</a>
+<script>alert(1)</script>` + strings.Repeat("<p>much text</p>", 8000))},
 	}, "en")
 	if err != nil {
 		t.Fatal(err)
@@ -52,7 +58,8 @@ func TestLintFinds(t *testing.T) {
 	} {
 		ok := false
 		for _, f := range found {
-			ok = ok || f.Letter == "bad" && f.Locale == want.locale && f.Level == want.level && strings.Contains(f.What, want.what)
+			ok = ok || f.Letter == "bad" && f.Locale == want.locale && f.Level == want.level &&
+				strings.Contains(f.What, want.what)
 		}
 		if !ok {
 			t.Errorf("not found: %+v", want)
@@ -78,7 +85,8 @@ func FuzzCatalog(f *testing.F) {
 			return
 		}
 		for _, name := range set.Names() {
-			r, err := render.Of(set).Render(render.Of(set).Sample(name, render.Of(set).Locale("en"), w, "https://ferry.example"))
+			r, err := render.Of(set).Render(render.Of(set).Sample(name, render.Of(set).Locale("en"), w,
+				"https://ferry.example"))
 			if err == nil && (r.Subject == "" || strings.ContainsAny(r.Subject, "\r\n")) {
 				t.Errorf("letter %q has the subject %q", name, r.Subject)
 			}

@@ -121,8 +121,10 @@ func (r Rule) String() string {
 		}
 		how = "waits of " + strings.Join(rungs, ", ") + ", one less for each " + plain(r.Ladder.Decay) + " of rest"
 	}
-	domain := map[Medium]string{"": " for one domain or country code", Mail: " for one domain", SMS: " for one country code"}[r.Medium]
-	return how + map[Key]string{Address: " for one address", Subject: " for one subject", Network: " from one network", Domain: domain, Kind: " for one purpose", All: " in all"}[r.By]
+	domain := map[Medium]string{"": " for one domain or country code", Mail: " for one domain",
+		SMS: " for one country code"}[r.Medium]
+	return how + map[Key]string{Address: " for one address", Subject: " for one subject", Network: " from one network",
+		Domain: domain, Kind: " for one purpose", All: " in all"}[r.By]
 }
 
 // per writes a stretch of time after a count.

@@ -58,7 +58,9 @@ func ParseAddress(s string) (Address, error) {
 		}
 	}
 	if len(s) > maxAddress {
-		return Address{}, refuse(fmt.Sprintf("it has %d bytes, more than the %d that mail allows (RFC 5321 §4.5.3.1.3)", len(s), maxAddress))
+		return Address{},
+			refuse(fmt.Sprintf("it has %d bytes, more than the %d that mail allows (RFC 5321 §4.5.3.1.3)", len(s),
+				maxAddress))
 	}
 	at := strings.LastIndexByte(s, '@')
 	switch {
@@ -92,7 +94,8 @@ func fullDomain(domain string) bool {
 // checkLocal refuses a local part that is not a dot-string.
 func checkLocal(local string) error {
 	if len(local) > maxLocal {
-		return refuse(fmt.Sprintf("the part before the @ has %d bytes, more than %d (RFC 5321 §4.5.3.1.1)", len(local), maxLocal))
+		return refuse(fmt.Sprintf("the part before the @ has %d bytes, more than %d (RFC 5321 §4.5.3.1.1)", len(local),
+			maxLocal))
 	}
 	if local[0] == '"' {
 		return refuse("a quoted part before the @ is not accepted")

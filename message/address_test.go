@@ -13,7 +13,8 @@ func TestParseAddress(t *testing.T) {
 		{"jens@fähre.example", "jens@xn--fhre-loa.example", "jens@xn--fhre-loa.example"},
 		{"jörg@fähre.example", "jörg@xn--fhre-loa.example", "jörg@xn--fhre-loa.example"},
 		{"a@ternisle.example.", "a@ternisle.example", "a@ternisle.example"},
-		{"o'brien!#$%&*/=?^_`{|}~-@x.example", "o'brien!#$%&*/=?^_`{|}~-@x.example", "o'brien!#$%&*/=?^_`{|}~-@x.example"},
+		{"o'brien!#$%&*/=?^_`{|}~-@x.example", "o'brien!#$%&*/=?^_`{|}~-@x.example",
+			"o'brien!#$%&*/=?^_`{|}~-@x.example"},
 	} {
 		a, err := ParseAddress(tt.in)
 		if err != nil || a.Envelope() != tt.envelope || a.Mailbox() != tt.mailbox {
@@ -56,7 +57,8 @@ func TestParseAddress(t *testing.T) {
 
 func TestWithName(t *testing.T) {
 	a, _ := ParseAddress("mara@ternisle.example")
-	for _, name := range []string{"Mara\nBcc: x@y.example", "Mara\r", "Mara\x00", "Mara\u2028", strings.Repeat("m", 201), "M\xff"} {
+	for _, name := range []string{"Mara\nBcc: x@y.example", "Mara\r", "Mara\x00", "Mara\u2028",
+		strings.Repeat("m", 201), "M\xff"} {
 		if _, err := a.WithName(name); !errors.Is(err, ErrAddress) {
 			t.Errorf("WithName(%q) = %v, want a refusal", name, err)
 		}

@@ -18,7 +18,8 @@ func TestFigures(t *testing.T) {
 	m := metrics.New()
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Observer = m })
 	for _, to := range []string{"mara@ternisle.example", "jens@ternisle.example"} {
-		if _, err := k.Service.Notify(t.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: to}}); err != nil {
+		if _, err := k.Service.Notify(t.Context(),
+			illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: to}}); err != nil {
 			t.Fatal(err)
 		}
 		k.Letter(to, 1)
@@ -33,12 +34,17 @@ func TestFigures(t *testing.T) {
 	want := []string{
 		`illumicode_attempt_seconds_count{class="accepted",lane="normal",provider="inbox"} 2`,
 		`illumicode_claimed_total{lane="normal"} 2`, `illumicode_ended_total{lane="normal",state="sent"} 2`,
-		`illumicode_deliveries{lane="bulk",state="waiting"} 40`, `illumicode_oldest_due_seconds{lane="bulk"} 3`, `illumicode_oldest_due_seconds{lane="urgent"} 0`,
+		`illumicode_deliveries{lane="bulk",state="waiting"} 40`, `illumicode_oldest_due_seconds{lane="bulk"} 3`,
+		`illumicode_oldest_due_seconds{lane="urgent"} 0`,
 	}
 	var body string
 	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		m.Observe(delivery.Observation{What: "sampled", At: now, Loads: []delivery.Load{{Lane: delivery.Bulk, State: "waiting", Count: 40, Oldest: now.Add(-3 * time.Second)}}}) // the worker samples too
-		if body, _ = at("/metrics"); strings.Contains(body, want[2]) {                                                                                                           // recorded a moment after it has arrived
+		// the worker samples too
+		m.Observe(delivery.Observation{
+			What: "sampled", At: now,
+			Loads: []delivery.Load{
+				{Lane: delivery.Bulk, State: "waiting", Count: 40, Oldest: now.Add(-3 * time.Second)}}})
+		if body, _ = at("/metrics"); strings.Contains(body, want[2]) { // recorded a moment after it has arrived
 			break
 		}
 	}

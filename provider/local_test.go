@@ -115,7 +115,8 @@ func TestSendmailExits(t *testing.T) {
 		{"cat >/dev/null; kill -9 $$", retry.Ambiguous, "killed"},
 	} {
 		p := program(t, t.TempDir(), tt.script)
-		if r := p.Send(t.Context(), letter("mara@ternisle.example")); r.Class != tt.class || !strings.Contains(r.Reply, tt.reply) {
+		if r := p.Send(t.Context(), letter("mara@ternisle.example")); r.Class != tt.class ||
+			!strings.Contains(r.Reply, tt.reply) {
 			t.Errorf("%q: %+v, want %s with %q", tt.script, r, tt.class, tt.reply)
 		}
 	}
@@ -128,7 +129,8 @@ func TestSendmailExits(t *testing.T) {
 	if r := p.Send(t.Context(), letter("-oQ/tmp@ternisle.example")); r.Class != retry.MessageRefused {
 		t.Errorf("an address like an option: %+v", r)
 	}
-	if _, err := sendmail.New("local", "/nowhere/sendmail"); err == nil || !strings.Contains(err.Error(), "give the path") {
+	if _, err := sendmail.New("local", "/nowhere/sendmail"); err == nil ||
+		!strings.Contains(err.Error(), "give the path") {
 		t.Errorf("no program: %v", err)
 	}
 }
@@ -165,7 +167,8 @@ func TestFile(t *testing.T) {
 func TestMaySend(t *testing.T) {
 	can := provider.Ability{Mail: true, Senders: []string{"ternisle.example", "desk@gullquay.example"}}
 	for from, want := range map[string]bool{
-		"crew@TernIsle.example": true, "desk@gullquay.example": true, "boss@gullquay.example": false, "crew@evil.ternisle.example": false, "": false,
+		"crew@TernIsle.example": true, "desk@gullquay.example": true, "boss@gullquay.example": false,
+		"crew@evil.ternisle.example": false, "": false,
 	} {
 		if got := can.MaySend(from); got != want {
 			t.Errorf("MaySend(%q) = %v", from, got)
@@ -175,7 +178,8 @@ func TestMaySend(t *testing.T) {
 
 func TestSecret(t *testing.T) {
 	s := struct{ Key provider.Secret }{"sea gull"}
-	for _, shown := range []string{fmt.Sprint(s), fmt.Sprintf("%+v", s), fmt.Sprintf("%#v", s), fmt.Sprintf("%q", s.Key), fmt.Sprintf("%x", s.Key)} {
+	for _, shown := range []string{fmt.Sprint(s), fmt.Sprintf("%+v", s), fmt.Sprintf("%#v", s),
+		fmt.Sprintf("%q", s.Key), fmt.Sprintf("%x", s.Key)} {
 		if strings.Contains(shown, "gull") || strings.Contains(shown, "7365612067") {
 			t.Errorf("a secret shows: %s", shown)
 		}

@@ -35,7 +35,8 @@ func (s *Store) DB() *sql.DB { return rows.Of(s).DB() }
 func (s *Store) Close() error { return rows.Of(s).Close() }
 
 // A Runner runs queries in the transaction of a mapper, as *sql.Tx does. Queries come in the words of the database that
-// the store is on, with its own placeholders ($1 on PostgreSQL, ? on SQLite). Errors are returned as the driver has them.
+// the store is on, with its own placeholders ($1 on PostgreSQL, ? on SQLite). Errors are returned as the driver has
+// them.
 type Runner interface {
 	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
@@ -51,7 +52,8 @@ type Handle struct{ insideHandle }
 // illumicode.Own gives back.
 func Adapt(st *Store, own any, r Runner) Handle {
 	if st == nil || own == nil || r == nil {
-		panic(fmt.Sprintf("store: Adapt needs a store, a transaction and what runs queries in it, and got %T, %T and %T", st, own, r))
+		panic(fmt.Sprintf(
+			"store: Adapt needs a store, a transaction and what runs queries in it, and got %T, %T and %T", st, own, r))
 	}
 	var h Handle
 	rows.PublishHandle(&h, own, rows.Adapted(rows.Of(st), r))

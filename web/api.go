@@ -47,10 +47,12 @@ const minKey = 16
 // error says what is wrong with it, or with Origins.
 func NewAPI(svc *illumicode.Service, key string, o APIOptions) (*API, error) {
 	if len(key) < minKey {
-		return nil, fmt.Errorf("web: the key of the JSON interface has %d bytes, and needs %d or more: with a short one anybody "+
-			"calls in the application's name; `openssl rand -hex 32` makes one", len(key), minKey)
+		return nil, fmt.Errorf(
+			"web: the key of the JSON interface has %d bytes, and needs %d or more: with a short one anybody "+
+				"calls in the application's name; `openssl rand -hex 32` makes one", len(key), minKey)
 	}
-	a := &API{svc: svc, key: sha256.Sum256([]byte(key)), opts: o, own: originOf(flow.Of(svc).Site.BaseURL), mux: http.NewServeMux()}
+	a := &API{svc: svc, key: sha256.Sum256([]byte(key)), opts: o, own: originOf(flow.Of(svc).Site.BaseURL),
+		mux: http.NewServeMux()}
 	calls := a.calls()
 	for _, c := range calls {
 		h := c.do
@@ -84,7 +86,8 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	} else if origin != "" && origin != a.own {
-		problem(w, http.StatusForbidden, "foreign", "pages of this origin may not call; the application names those that may", nil)
+		problem(w, http.StatusForbidden, "foreign",
+			"pages of this origin may not call; the application names those that may", nil)
 		return
 	}
 	client := a.opts.Client
@@ -140,7 +143,8 @@ func (a *API) keyed(h http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if !a.hasKey(r) {
 			w.Header().Set("WWW-Authenticate", `Bearer realm="illumicode"`)
-			problem(w, http.StatusUnauthorized, "no-key", "this call needs the application's key as a bearer token", nil)
+			problem(w, http.StatusUnauthorized, "no-key", "this call needs the application's key as a bearer token",
+				nil)
 			return
 		}
 		h(w, r)
@@ -167,7 +171,8 @@ func whole(w http.ResponseWriter, in any) bool {
 	for _, f := range reflect.VisibleFields(v.Type()) {
 		if f.Tag.Get("is") == "required" && v.FieldByIndex(f.Index).IsZero() {
 			name := f.Tag.Get("json")
-			problem(w, http.StatusUnprocessableEntity, "missing", fmt.Sprintf("%q is missing or empty: %s", name, f.Tag.Get("about")), map[string]any{"member": name})
+			problem(w, http.StatusUnprocessableEntity, "missing",
+				fmt.Sprintf("%q is missing or empty: %s", name, f.Tag.Get("about")), map[string]any{"member": name})
 			return false
 		}
 	}

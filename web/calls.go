@@ -23,7 +23,7 @@ type call struct {
 // What calls take. Every field is described by its tag.
 type (
 	person struct {
-		Address string `json:"address" is:"required" about:"as typed: a mail address, or a phone number with its country code"`
+		Address string `json:"address" is:"required" about:"as typed: an address, or a phone number with country code"`
 		Name    string `json:"name" about:"display name for the letter"`
 		Locale  string `json:"locale" about:"BCP 47 tags or an Accept-Language value"`
 		Zone    string `json:"zone" about:"the reader's time zone, such as Europe/Oslo"`
@@ -34,18 +34,18 @@ type (
 	}
 	signInIn struct {
 		person
-		Ticket  illumicode.Ticket `json:"ticket" about:"of an earlier sign-in in the same browser, whose place the new one takes"`
+		Ticket  illumicode.Ticket `json:"ticket" about:"of an earlier sign-in in this browser, which ends"`
 		Browser string            `json:"browser" about:"what an earlier sign-in gave this browser"`
 	}
 	reverifyIn struct {
 		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
-		Old     string `json:"old" is:"required" about:"the address that is to be replaced; it is told, and can take the change back"`
+		Old     string `json:"old" is:"required" about:"to be replaced; it is told, and can take the change back"`
 		person
 	}
 	stepUpIn struct {
 		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
 		person
-		Action string `json:"action" is:"required" about:"exactly what is to happen; the proof is good for nothing else"`
+		Action string `json:"action" is:"required" about:"what is to happen; the proof is good for nothing else"`
 		Words  string `json:"words" is:"required" about:"the same for the person, in the letter"`
 	}
 	ticketIn struct {
@@ -90,7 +90,7 @@ type (
 		Confirmed   bool              `json:"confirmed" about:"it has been accepted"`
 	}
 	confirmedOut struct {
-		Confirmed bool `json:"confirmed" about:"false while the account is frozen: the proof counts when that is settled"`
+		Confirmed bool `json:"confirmed" about:"false while the account is frozen: it counts when that ends"`
 	}
 	subjectOut struct {
 		Subject   string `json:"subject"`
@@ -99,7 +99,7 @@ type (
 	}
 	signedInOut struct {
 		Subject string `json:"subject"`
-		Browser string `json:"browser" about:"makes this browser known; keep it in a cookie of its own and give it to later sign-ins"`
+		Browser string `json:"browser" about:"of a known browser; keep it in a cookie and give it to later sign-ins"`
 	}
 	doneOut struct {
 		Done bool `json:"done"`
@@ -111,7 +111,7 @@ type (
 	}
 	settleIn struct {
 		Change string      `json:"change" is:"required" about:"its id, as taking it back has told it"`
-		Keep   string      `json:"keep" is:"required" about:"the address that stays with the subject, proven since; the others that are in doubt are taken from it"`
+		Keep   string      `json:"keep" is:"required" about:"stays with the subject; the others in doubt are taken"`
 		Reason desk.Reason `json:"reason" about:"on whose word, and why: for the trail"`
 	}
 	takenOut struct {
@@ -124,11 +124,13 @@ func (a *API) calls() []call {
 	svc := a.svc
 	const created, accepted, ok = http.StatusCreated, http.StatusAccepted, http.StatusOK
 	return []call{
-		serve(a, "POST", "/v1/signup", "Begin a signup: add a challenge for an account of yours, and send its letter", true, created,
+		serve(a, "POST", "/v1/signup", "Begin a signup: add a challenge for an account of yours, and send its letter",
+			true, created,
 			func(r *http.Request, in signupIn) (pendingOut, error) {
 				return pending(svc.Signup(r.Context(), in.request(), illumicode.Subject(in.Subject)))
 			}),
-		serve(a, "POST", "/v1/signin", "Send a code to who holds an address; the answer is the same if nobody does", false, created,
+		serve(a, "POST", "/v1/signin", "Send a code to who holds an address; the answer is the same if nobody does",
+			false, created,
 			func(r *http.Request, in signInIn) (pendingOut, error) {
 				q := in.request()
 				q.Ticket, q.Browser = in.Ticket, in.Browser
@@ -142,15 +144,20 @@ func (a *API) calls() []call {
 			func(r *http.Request, in linkIn) (signedInOut, error) {
 				return signedIn(svc.SignInLink(r.Context(), in.Ticket, in.Link, nil))
 			}),
-		serve(a, "POST", "/v1/reverify", "Begin the change of an address: the old one works until the new one is proven, and can take the change back", true, created,
+		serve(a, "POST", "/v1/reverify",
+			"Begin the change of an address: the old one works until the new one is proven, and can take the "+
+				"change back", true, created,
 			func(r *http.Request, in reverifyIn) (pendingOut, error) {
-				return pending(svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: in.Subject, Address: in.Old}, in.request()))
+				return pending(svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: in.Subject, Address: in.Old},
+					in.request()))
 			}),
 		serve(a, "POST", "/v1/stepup", "Ask a subject to prove an address once more, for one action", true, created,
 			func(r *http.Request, in stepUpIn) (pendingOut, error) {
-				return pending(svc.StepUp(r.Context(), in.Subject, in.request(), illumicode.Action{Exact: []byte(in.Action), Words: in.Words}))
+				return pending(svc.StepUp(r.Context(), in.Subject, in.request(),
+					illumicode.Action{Exact: []byte(in.Action), Words: in.Words}))
 			}),
-		serve(a, "POST", "/v1/stepup/code", "Accept the code of a step-up for the action that you are about to do", true, ok,
+		serve(a, "POST", "/v1/stepup/code", "Accept the code of a step-up for the action that you are about to do",
+			true, ok,
 			func(r *http.Request, in actionIn) (confirmedOut, error) {
 				err := svc.ActionCode(r.Context(), in.Ticket, in.Code, illumicode.Action{Exact: []byte(in.Action)}, nil)
 				return confirmedOut{err == nil}, err
@@ -163,11 +170,13 @@ func (a *API) calls() []call {
 			func(r *http.Request, in ticketIn) (pendingOut, error) {
 				return pending(svc.ResendForBrowser(r.Context(), in.Ticket))
 			}),
-		serve(a, "POST", "/v1/proof/correct", "Put another address in the place of one that was mistyped, before it is proven", false, accepted,
+		serve(a, "POST", "/v1/proof/correct",
+			"Put another address in the place of one that was mistyped, before it is proven", false, accepted,
 			func(r *http.Request, in correctIn) (pendingOut, error) {
 				return pending(svc.Correct(r.Context(), in.Ticket, in.request(), nil))
 			}),
-		serve(a, "POST", "/v1/proof/code", "Confirm with a code: a signup, a change of address, or a purpose of your own", false, ok,
+		serve(a, "POST", "/v1/proof/code",
+			"Confirm with a code: a signup, a change of address, or a purpose of your own", false, ok,
 			func(r *http.Request, in codeIn) (confirmedOut, error) {
 				var out confirmedOut
 				err := svc.ConfirmCode(r.Context(), in.Ticket, in.Code, out.counts)
@@ -189,9 +198,12 @@ func (a *API) calls() []call {
 				c, err := svc.Undo(r.Context(), in.Link, nil)
 				return undoneOut{c.ID, c.Subject, c.Made}, err
 			}),
-		serve(a, "POST", "/v1/settle", "Decide a change of address that was taken back after it was made: you know which side is the owner", true, ok,
+		serve(a, "POST", "/v1/settle",
+			"Decide a change of address that was taken back after it was made: you know which side is the owner", true,
+			ok,
 			func(r *http.Request, in settleIn) (doneOut, error) {
-				err := desk.New(svc).Decide(r.Context(), desk.Decision{Change: in.Change, Keep: in.Keep, Reason: in.Reason}, nil)
+				err := desk.New(svc).Decide(r.Context(),
+					desk.Decision{Change: in.Change, Keep: in.Keep, Reason: in.Reason}, nil)
 				return doneOut{err == nil}, err
 			}),
 		serve(a, "GET", "/v1/subjects/{subject}", "Tell whether a subject has a confirmed address", true, ok,
@@ -200,11 +212,13 @@ func (a *API) calls() []call {
 				address, err := svc.Address(r.Context(), subject)
 				return subjectOut{subject, address != "", address}, err
 			}),
-		serve(a, "POST", "/v1/subjects/{subject}/resend", "Send the letter of a subject's pending signup again, whatever browser asks", true, accepted,
+		serve(a, "POST", "/v1/subjects/{subject}/resend",
+			"Send the letter of a subject's pending signup again, whatever browser asks", true, accepted,
 			func(r *http.Request, _ nothing) (pendingOut, error) {
 				return pending(svc.ResendForSubject(r.Context(), r.PathValue("subject")))
 			}),
-		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true, in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
+		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true,
+			in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
 	}
 }
 
@@ -221,7 +235,8 @@ type cloudEvent struct {
 }
 
 // serve makes a call of a function from what it takes to what it answers.
-func serve[In, Out any](a *API, method, path, summary string, keyed bool, status int, do func(r *http.Request, in In) (Out, error)) call {
+func serve[In, Out any](a *API, method, path, summary string, keyed bool, status int,
+	do func(r *http.Request, in In) (Out, error)) call {
 	var in In
 	c := call{method: method, path: path, summary: summary, keyed: keyed, in: in, out: *new(Out), status: status}
 	if _, none := any(in).(nothing); none {

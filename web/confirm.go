@@ -83,7 +83,8 @@ func (p *Pages) doResendLink(w http.ResponseWriter, r *http.Request) {
 	case err == nil:
 		p.render(w, r, http.StatusOK, "sorry.html", page{Title: "wait_title", Message: "sent_again"})
 	case isSoon:
-		p.render(w, r, http.StatusTooManyRequests, "sorry.html", page{Title: "wait_title", Message: "too_soon", Count: p.tooSoon(w, soon)})
+		p.render(w, r, http.StatusTooManyRequests, "sorry.html",
+			page{Title: "wait_title", Message: "too_soon", Count: p.tooSoon(w, soon)})
 	case errors.Is(err, illumicode.ErrExpired): // past the hard cap
 		p.render(w, r, http.StatusGone, "sorry.html", page{Title: "expired_title", Message: "called_off"})
 	default:

@@ -16,7 +16,8 @@ const maxEvents = 4 << 20
 func (a *API) events(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxEvents))
 	if err != nil {
-		problem(w, http.StatusRequestEntityTooLarge, "body", "the body cannot be read, or has more than 4 MiB; send smaller batches", nil)
+		problem(w, http.StatusRequestEntityTooLarge, "body",
+			"the body cannot be read, or has more than 4 MiB; send smaller batches", nil)
 		return
 	}
 	contentType := r.Header.Get("Content-Type")

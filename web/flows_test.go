@@ -41,15 +41,18 @@ func TestSignInPages(t *testing.T) {
 	s.register()
 	b := s.browser()
 	_, body := s.do(b, "POST", "/code", url.Values{"address": {mara}})
-	if !strings.Contains(body, "If there is an account") || strings.Contains(body, "mistyped") || !strings.Contains(body, `autocomplete="one-time-code"`) {
+	if !strings.Contains(body, "If there is an account") || strings.Contains(body, "mistyped") ||
+		!strings.Contains(body, `autocomplete="one-time-code"`) {
 		t.Errorf("the waiting page:\n%s", body)
 	}
 	l := s.Letter(mara, 2)
 	elsewhere := s.browser()
-	if r, body := s.do(elsewhere, "GET", l.Link(), nil); r.StatusCode != http.StatusForbidden || !strings.Contains(body, "Open it where you began") {
+	if r, body := s.do(elsewhere, "GET", l.Link(), nil); r.StatusCode != http.StatusForbidden ||
+		!strings.Contains(body, "Open it where you began") {
 		t.Errorf("elsewhere: %d\n%s", r.StatusCode, body)
 	}
-	if r, body := s.do(elsewhere, "POST", "/confirm", nil); r.StatusCode != http.StatusForbidden || strings.Contains(body, "inside") {
+	if r, body := s.do(elsewhere, "POST", "/confirm", nil); r.StatusCode != http.StatusForbidden ||
+		strings.Contains(body, "inside") {
 		t.Errorf("a POST elsewhere: %d\n%s", r.StatusCode, body)
 	}
 	if _, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); body != "inside as a" {
@@ -88,7 +91,8 @@ func TestTooManyTriesPage(t *testing.T) {
 				ends[i] = append(ends[i], time.Since(began)+time.Duration(seconds)*time.Second)
 			}
 			body = countdown.ReplaceAllString(strings.ReplaceAll(body, address, "ADDRESS"), "COUNT")
-			pages[i] = append(pages[i], fmt.Sprint(r.StatusCode, r.Header["Content-Type"], len(r.Header["Set-Cookie"]), body))
+			pages[i] = append(pages[i], fmt.Sprint(r.StatusCode, r.Header["Content-Type"], len(r.Header["Set-Cookie"]),
+				body))
 		}
 	}
 	if !slices.Equal(pages[0], pages[1]) {
@@ -114,7 +118,8 @@ func TestTakeBackPages(t *testing.T) {
 	l := s.Letter(mara, 2)
 	reader := s.browser()
 	for _, method := range []string{"HEAD", "GET"} {
-		if r, body := s.do(reader, method, link(l.Text), nil); r.StatusCode != http.StatusOK || method == "GET" && !strings.Contains(body, "This was not you?") || r.Request.URL.RawQuery != "" {
+		if r, body := s.do(reader, method, link(l.Text), nil); r.StatusCode != http.StatusOK || method == "GET" &&
+			!strings.Contains(body, "This was not you?") || r.Request.URL.RawQuery != "" {
 			t.Errorf("%s: %d at %s\n%s", method, r.StatusCode, r.Request.URL, body)
 		}
 	}
@@ -122,29 +127,36 @@ func TestTakeBackPages(t *testing.T) {
 		t.Fatalf("looking has told the application %q", s.told)
 	}
 	for range 2 { // the second time by loading the page again
-		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK || !strings.Contains(body, "are void") {
+		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK ||
+			!strings.Contains(body, "are void") {
 			t.Errorf("not me: %d\n%s", r.StatusCode, body)
 		}
 	}
-	if _, body := s.do(reader, "GET", link(l.Text), nil); !strings.Contains(body, "are void") || strings.Contains(body, "<form") {
+	if _, body := s.do(reader, "GET", link(l.Text), nil); !strings.Contains(body, "are void") ||
+		strings.Contains(body, "<form") {
 		t.Errorf("the link once more:\n%s", body)
 	}
-	if r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); r.StatusCode != http.StatusGone || !strings.Contains(body, "This letter is void") {
+	if r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); r.StatusCode != http.StatusGone ||
+		!strings.Contains(body, "This letter is void") {
 		t.Errorf("its code afterwards: %d\n%s", r.StatusCode, body)
 	}
-	if _, err := s.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "a", Address: mara}, illumicode.Request{Address: "new@skerry.example"}); err != nil {
+	if _, err := s.Service.ChangeAddress(t.Context(), illumicode.Holding{Subject: "a", Address: mara},
+		illumicode.Request{Address: "new@skerry.example"}); err != nil {
 		t.Fatal(err)
 	}
 	told := s.Letter(mara, 3)
-	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "Take the change back?") || !strings.Contains(body, "new@skerry.example") {
+	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "Take the change back?") ||
+		!strings.Contains(body, "new@skerry.example") {
 		t.Errorf("the page to undo:\n%s", body)
 	}
 	for range 2 {
-		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK || !strings.Contains(body, "the change is stopped") {
+		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK ||
+			!strings.Contains(body, "the change is stopped") {
 			t.Errorf("undo: %d\n%s", r.StatusCode, body)
 		}
 	}
-	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "the change is stopped") || strings.Contains(body, "<form") {
+	if _, body := s.do(reader, "GET", link(told.Text), nil); !strings.Contains(body, "the change is stopped") ||
+		strings.Contains(body, "<form") {
 		t.Errorf("the link to undo once more:\n%s", body)
 	}
 	if want := []string{"not me: signin", "undo: new@skerry.example"}; !slices.Equal(s.told, want) {
@@ -157,14 +169,18 @@ func TestCorrectPage(t *testing.T) {
 	s := newSite(t)
 	b := s.browser()
 	s.do(b, "POST", "/begin", nil)
-	if r, body := s.do(b, "POST", "/proof/correct", url.Values{"address": {"no address"}}); r.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "No letter can be sent") {
+	if r, body := s.do(b, "POST", "/proof/correct",
+		url.Values{"address": {"no address"}}); r.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "No letter can be sent") {
 		t.Errorf("nonsense: %d\n%s", r.StatusCode, body)
 	}
-	if _, body := s.do(b, "POST", "/proof/correct", url.Values{"address": {"marta@ternisle.example"}}); !strings.Contains(body, "marta@ternisle.example") {
+	if _, body := s.do(b, "POST", "/proof/correct",
+		url.Values{"address": {"marta@ternisle.example"}}); !strings.Contains(body, "marta@ternisle.example") {
 		t.Errorf("corrected:\n%s", body)
 	}
 	code := s.Letter("marta@ternisle.example", 1).Code()
-	if _, body := s.do(b, "POST", "/proof/code", url.Values{"code": {code}}); !strings.Contains(body, "Your address is confirmed") {
+	if _, body := s.do(b, "POST", "/proof/code", url.Values{"code": {code}}); !strings.Contains(body,
+		"Your address is confirmed") {
 		t.Errorf("the code from the right address:\n%s", body)
 	}
 	if want := []string{"correct: a marta@ternisle.example"}; !slices.Equal(s.told, want) {
@@ -196,13 +212,16 @@ func TestPagesInAllLocales(t *testing.T) {
 		t.Errorf("%d locales", len(book))
 	}
 	for locale, w := range book {
-		for path, key := range map[string]string{"/proof": "wait_title", link: "confirm_title", "/confirm/done": "done_title", "/not-me": "invalid_title"} {
+		for path, key := range map[string]string{"/proof": "wait_title", link: "confirm_title",
+			"/confirm/done": "done_title", "/not-me": "invalid_title"} {
 			_, body := s.do(b, "GET", path, nil, "Accept-Language", locale)
 			dir := map[bool]string{true: "rtl", false: "ltr"}[locale == "ar"]
-			if !strings.Contains(body, "<h1>"+w[key]+"</h1>") && key != "invalid_title" || !strings.Contains(body, `<html lang="`+locale+`" dir="`+dir+`">`) {
+			if !strings.Contains(body, "<h1>"+w[key]+"</h1>") && key != "invalid_title" ||
+				!strings.Contains(body, `<html lang="`+locale+`" dir="`+dir+`">`) {
 				t.Errorf("%s %s:\n%s", locale, path, body)
 			}
-			if strings.Contains(body, " onclick") || strings.Contains(body, "<script>") || strings.Contains(body, "style=") {
+			if strings.Contains(body, " onclick") || strings.Contains(body, "<script>") ||
+				strings.Contains(body, "style=") {
 				t.Errorf("%s %s has script or style inline", locale, path)
 			}
 		}
@@ -224,7 +243,8 @@ func TestOwnTemplates(t *testing.T) {
 	if _, body := s.do(s.browser(), "GET", "/proof", nil); !strings.Contains(body, "No letter was asked for here") {
 		t.Errorf("the default ones are gone:\n%s", body)
 	}
-	if _, err := web.NewPages(s.Service, web.Options{Templates: fstest.MapFS{"done.html": {Data: []byte(`{{.`)}}}); err == nil {
+	if _, err := web.NewPages(s.Service,
+		web.Options{Templates: fstest.MapFS{"done.html": {Data: []byte(`{{.`)}}}); err == nil {
 		t.Error("a broken template is taken")
 	}
 }
@@ -237,7 +257,8 @@ func TestRequireConfirmed(t *testing.T) {
 	s.do(s.browser(), "POST", "/begin", nil)
 	link := s.Letter(mara, 1).Link()
 	inner := s.server.Config.Handler
-	guarded := web.RequireConfirmed(s.Service, func(r *http.Request) string { return r.URL.Query().Get("who") }, say("welcome"), say("confirm first"))
+	guarded := web.RequireConfirmed(s.Service, func(r *http.Request) string { return r.URL.Query().Get("who") },
+		say("welcome"), say("confirm first"))
 	s.server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/guarded" {
 			guarded.ServeHTTP(w, r)
@@ -374,7 +395,8 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(200, "/v1/proof/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter(mara, 1).Code()})
 
 	begun = call(201, "/v1/signin", map[string]string{"address": mara})
-	who := call(200, "/v1/signin/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter(mara, 2).Code()})
+	who := call(200, "/v1/signin/code",
+		map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter(mara, 2).Code()})
 	if who["subject"] != "a" || text(who, "browser") == "" {
 		t.Errorf("signed in: %v", who)
 	}
@@ -384,14 +406,19 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(409, "/v1/proof/link", map[string]string{"link": link})
 	call(200, "/v1/signin/link", map[string]string{"link": link, "ticket": text(begun, "ticket")})
 
-	begun = call(201, "/v1/stepup", map[string]string{"subject": "a", "address": mara, "action": "refund 12", "words": "refund 12"})
+	begun = call(201, "/v1/stepup", map[string]string{"subject": "a", "address": mara, "action": "refund 12",
+		"words": "refund 12"})
 	code := s.Letter(mara, 4).Code()
-	call(409, "/v1/stepup/code", map[string]string{"ticket": text(begun, "ticket"), "code": code, "action": "refund 120"})
-	call(200, "/v1/stepup/code", map[string]string{"ticket": text(begun, "ticket"), "code": code, "action": "refund 12"})
-	call(409, "/v1/stepup", map[string]string{"subject": "a", "address": "other@ternisle.example", "action": "x", "words": "x"})
+	call(409, "/v1/stepup/code", map[string]string{"ticket": text(begun, "ticket"), "code": code,
+		"action": "refund 120"})
+	call(200, "/v1/stepup/code", map[string]string{"ticket": text(begun, "ticket"), "code": code,
+		"action": "refund 12"})
+	call(409, "/v1/stepup", map[string]string{"subject": "a", "address": "other@ternisle.example", "action": "x",
+		"words": "x"})
 
 	begun = call(201, "/v1/reverify", map[string]string{"subject": "a", "old": mara, "address": "new@skerry.example"})
-	call(200, "/v1/proof/code", map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter("new@skerry.example", 1).Code()})
+	call(200, "/v1/proof/code",
+		map[string]string{"ticket": text(begun, "ticket"), "code": s.Letter("new@skerry.example", 1).Code()})
 	undo := regexp.MustCompile(`/not-me\?t=(\S+)`).FindStringSubmatch(s.Letter(mara, 5).Text)[1]
 	call(404, "/v1/not-me", map[string]string{"link": undo})
 	undone := call(200, "/v1/undo", map[string]string{"link": undo})
@@ -401,7 +428,8 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(409, "/v1/undo", map[string]string{"link": undo})
 	settle := map[string]string{"change": text(undone, "change"), "keep": mara}
 	call(409, "/v1/settle", settle)
-	if got := call(200, "/v1/proof/link", map[string]string{"link": string(s.Link(s.Letter(mara, 6)))}); got["confirmed"] != false {
+	if got := call(200, "/v1/proof/link",
+		map[string]string{"link": string(s.Link(s.Letter(mara, 6)))}); got["confirmed"] != false {
 		t.Errorf("a proof of a frozen account: %v", got)
 	}
 	b := s.browser()
@@ -409,7 +437,8 @@ func TestFlowsOverJSON(t *testing.T) {
 	if _, body := s.do(b, "POST", "/confirm", nil); !strings.Contains(body, "stays frozen until") || s.confirmed() {
 		t.Errorf("the page for a proof of a frozen account:\n%s", body)
 	}
-	if _, body := s.do(b, "GET", s.Letter("new@skerry.example", 2).Link(), nil); !strings.Contains(body, "stays frozen until") {
+	if _, body := s.do(b, "GET", s.Letter("new@skerry.example", 2).Link(), nil); !strings.Contains(body,
+		"stays frozen until") {
 		t.Errorf("its link once more:\n%s", body)
 	}
 	call(409, "/v1/proof/link", map[string]string{"link": string(s.Link(s.Letter(mara, 6)))})
@@ -442,9 +471,11 @@ func TestOrigins(t *testing.T) {
 	api, err := web.NewAPI(s.Service, apiKey, web.APIOptions{Origins: []string{"https://app.ferry.example"},
 		Client: func(*http.Request) netip.Addr { return netip.MustParseAddr("192.0.2.9") }})
 	s.server.Config.Handler = api
-	for origin, want := range map[string]int{"https://app.ferry.example": 201, "": 201, s.server.URL: 201, "https://evil.example": 403, "null": 403} {
+	for origin, want := range map[string]int{"https://app.ferry.example": 201, "": 201, s.server.URL: 201,
+		"https://evil.example": 403, "null": 403} {
 		address := fmt.Sprintf("p%d@ternisle.example", len(origin))
-		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin", strings.NewReader(`{"address":"`+address+`"}`))
+		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin",
+			strings.NewReader(`{"address":"`+address+`"}`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -475,13 +506,16 @@ func TestExpiredPage(t *testing.T) {
 	link := s.Letter(mara, 1).Link()
 	s.handedOver() // from then its life counts
 	s.Clock.Move(25 * time.Hour)
-	if r, body := s.do(b, "GET", link, nil); r.StatusCode != http.StatusGone || !strings.Contains(body, `action="/confirm/resend"`) {
+	if r, body := s.do(b, "GET", link, nil); r.StatusCode != http.StatusGone ||
+		!strings.Contains(body, `action="/confirm/resend"`) {
 		t.Errorf("expired: %d\n%s", r.StatusCode, body)
 	}
-	if r, body := s.do(b, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusOK || !strings.Contains(body, "once more") {
+	if r, body := s.do(b, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "once more") {
 		t.Errorf("sent again: %d\n%s", r.StatusCode, body)
 	}
-	if r, _ := s.do(b, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusTooManyRequests || r.Header.Get("Retry-After") == "" {
+	if r, _ := s.do(b, "POST", "/confirm/resend", nil); r.StatusCode != http.StatusTooManyRequests ||
+		r.Header.Get("Retry-After") == "" {
 		t.Errorf("and again at once: %d", r.StatusCode)
 	}
 	s.do(b, "GET", s.Letter(mara, 2).Link(), nil)

@@ -19,10 +19,14 @@ func FuzzAPI(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	paths := []string{"/v1/signup", "/v1/signin", "/v1/signin/code", "/v1/signin/link", "/v1/reverify", "/v1/stepup", "/v1/stepup/code", "/v1/proof",
-		"/v1/proof/resend", "/v1/proof/correct", "/v1/proof/code", "/v1/proof/link", "/v1/not-me", "/v1/undo", "/v1/subjects/7/resend", "/v1/events"}
+	paths := []string{"/v1/signup", "/v1/signin", "/v1/signin/code", "/v1/signin/link", "/v1/reverify", "/v1/stepup",
+		"/v1/stepup/code", "/v1/proof",
+		"/v1/proof/resend", "/v1/proof/correct", "/v1/proof/code", "/v1/proof/link", "/v1/not-me", "/v1/undo",
+		"/v1/subjects/7/resend", "/v1/events"}
 	for i := range paths {
-		f.Add(i, "application/json", `{"subject":"7","address":"mara@ternisle.example","ticket":"t","code":"482 913","link":"a.b.c","locale":"de","zone":"Europe/Oslo"}`)
+		f.Add(i, "application/json",
+			`{"subject":"7","address":"mara@ternisle.example","ticket":"t","code":"482 913","link":"a.b.c",`+
+				`"locale":"de","zone":"Europe/Oslo"}`)
 		f.Add(i, "application/cloudevents+json", `{"specversion":"1.0","id":"1","source":"/q","type":"t"}`)
 		f.Add(i, "application/json", `{}`)
 	}
@@ -30,7 +34,8 @@ func FuzzAPI(f *testing.F) {
 	f.Add(1, "application/json", `{"address":"`+strings.Repeat("a", 300)+`@b.example"}`)
 	f.Add(2, "application/json", `{"ticket":null,"code":1e999}`)
 	f.Fuzz(func(t *testing.T, path int, kind, body string) {
-		r := httptest.NewRequest(http.MethodPost, paths[(path%len(paths)+len(paths))%len(paths)], strings.NewReader(body))
+		r := httptest.NewRequest(http.MethodPost, paths[(path%len(paths)+len(paths))%len(paths)],
+			strings.NewReader(body))
 		r.Header.Set("Authorization", "Bearer "+apiKey)
 		r.Header.Set("Content-Type", kind)
 		w := httptest.NewRecorder()
@@ -39,7 +44,8 @@ func FuzzAPI(f *testing.F) {
 		if err := json.Unmarshal(w.Body.Bytes(), &out); err != nil || w.Code >= 500 {
 			t.Fatalf("%s %q: %d %s", r.URL.Path, body, w.Code, w.Body)
 		}
-		if w.Code >= 400 && (w.Header().Get("Content-Type") != "application/problem+json" || out["type"] == "" || out["status"] != float64(w.Code)) {
+		if w.Code >= 400 && (w.Header().Get("Content-Type") != "application/problem+json" || out["type"] == "" ||
+			out["status"] != float64(w.Code)) {
 			t.Errorf("%s %q: %d %s", r.URL.Path, body, w.Code, w.Body)
 		}
 		var in struct{ Ticket, Code, Link string }

@@ -16,8 +16,10 @@ import (
 func TestTooSoonPage(t *testing.T) {
 	s := newSite(t, func(c *illumicode.Config) {
 		c.Limits = []limit.Rule{
-			{Name: "begin", By: limit.Address, On: []string{"signin"}, Stage: limit.First, Rate: limit.Rate{Times: 1, Per: 2 * time.Hour, Burst: 1}},
-			{Name: "again", By: limit.Address, Stage: limit.Again, Ladder: limit.Ladder{Rungs: []time.Duration{10 * time.Minute}, Decay: time.Hour}},
+			{Name: "begin", By: limit.Address, On: []string{"signin"}, Stage: limit.First,
+				Rate: limit.Rate{Times: 1, Per: 2 * time.Hour, Burst: 1}},
+			{Name: "again", By: limit.Address, Stage: limit.Again,
+				Ladder: limit.Ladder{Rungs: []time.Duration{10 * time.Minute}, Decay: time.Hour}},
 		}
 	})
 	s.register()
@@ -26,10 +28,13 @@ func TestTooSoonPage(t *testing.T) {
 		s.do(b, "POST", "/code", url.Values{"address": {address}})
 		r, body := s.do(b, "POST", "/code", url.Values{"address": {address}})
 		h := r.Header
-		if r.StatusCode != http.StatusTooManyRequests || h.Get("Retry-After") == "" || h.Get("RateLimit-Policy") != `"begin";q=1;w=7200` || !strings.HasPrefix(h.Get("RateLimit"), `"begin";r=0;t=7`) {
+		if r.StatusCode != http.StatusTooManyRequests || h.Get("Retry-After") == "" ||
+			h.Get("RateLimit-Policy") != `"begin";q=1;w=7200` ||
+			!strings.HasPrefix(h.Get("RateLimit"), `"begin";r=0;t=7`) {
 			t.Errorf("%s: %d %v", address, r.StatusCode, h)
 		}
-		if !strings.Contains(body, "Please wait a little") || !strings.Contains(body, ">1:59:") && !strings.Contains(body, ">2:00:00<") || !strings.Contains(body, `href="/proof"`) {
+		if !strings.Contains(body, "Please wait a little") || !strings.Contains(body, ">1:59:") &&
+			!strings.Contains(body, ">2:00:00<") || !strings.Contains(body, `href="/proof"`) {
 			t.Errorf("%s: the page does not count down, or shows no way to the code:\n%s", address, body)
 		}
 		// A resend within the ladder's rung: refused by the rule, and told on the page that takes the code.
@@ -38,12 +43,16 @@ func TestTooSoonPage(t *testing.T) {
 		s.do(b, "POST", "/proof/resend", nil)
 		s.Clock.Move(61 * time.Second)
 		r, body = s.do(b, "POST", "/proof/resend", nil)
-		if r.StatusCode != http.StatusTooManyRequests || !strings.HasPrefix(r.Header.Get("RateLimit"), `"again";r=0;t=`) || !strings.Contains(body, "The code in it will not change") || !strings.Contains(body, ">8:5") || !strings.Contains(body, `action="/proof/code"`) {
+		if r.StatusCode != http.StatusTooManyRequests ||
+			!strings.HasPrefix(r.Header.Get("RateLimit"), `"again";r=0;t=`) ||
+			!strings.Contains(body, "The code in it will not change") || !strings.Contains(body, ">8:5") ||
+			!strings.Contains(body, `action="/proof/code"`) {
 			t.Errorf("%s: a resend that a limit refuses: %d %v\n%s", address, r.StatusCode, r.Header, body)
 		}
 	}
 	// A stranger without a letter is shown no way to a code.
-	if _, body := s.do(s.browser(), "POST", "/code", url.Values{"address": {mara}}); strings.Contains(body, `href="/proof"`) {
+	if _, body := s.do(s.browser(), "POST", "/code", url.Values{"address": {mara}}); strings.Contains(body,
+		`href="/proof"`) {
 		t.Errorf("a browser that began nothing is sent to the code:\n%s", body)
 	}
 }
@@ -54,7 +63,8 @@ func TestRequestKnowsItsNetwork(t *testing.T) {
 		c.Limits = []limit.Rule{{Name: "network", By: limit.Network, Quota: limit.Quota{Times: 1, Window: limit.Month}}}
 	})
 	for i, want := range []int{http.StatusOK, http.StatusTooManyRequests} {
-		if r, _ := s.do(s.browser(), "POST", "/code", url.Values{"address": {"p" + string(rune('a'+i)) + "@ternisle.example"}}); r.StatusCode != want {
+		if r, _ := s.do(s.browser(), "POST", "/code",
+			url.Values{"address": {"p" + string(rune('a'+i)) + "@ternisle.example"}}); r.StatusCode != want {
 			t.Errorf("request %d: %d, want %d", i+1, r.StatusCode, want)
 		}
 	}
@@ -77,7 +87,8 @@ func TestCallsOnBehalf(t *testing.T) {
 	})
 	signUp := func(key, forwarded, subject string) int {
 		t.Helper()
-		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin", strings.NewReader(`{"address": "`+subject+`@ternisle.example"}`))
+		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin",
+			strings.NewReader(`{"address": "`+subject+`@ternisle.example"}`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -99,7 +110,8 @@ func TestCallsOnBehalf(t *testing.T) {
 		{apiKey, "", http.StatusCreated}, {apiKey, "", http.StatusCreated},
 		{apiKey, "for=203.0.113.7", http.StatusCreated}, {apiKey, "for=203.0.113.7", http.StatusTooManyRequests},
 		{apiKey, "for=203.0.113.8", http.StatusCreated},
-		{"", "for=203.0.113.9", http.StatusCreated}, {"", "for=203.0.113.10", http.StatusTooManyRequests}, // from where it comes, whatever it says
+		// from where it comes, whatever it says
+		{"", "for=203.0.113.9", http.StatusCreated}, {"", "for=203.0.113.10", http.StatusTooManyRequests},
 	} {
 		if got := signUp(tt.key, tt.forwarded, "p"+string(rune('a'+i))); got != tt.want {
 			t.Errorf("row %d: %d, want %d", i, got, tt.want)

@@ -16,8 +16,10 @@ func describe(calls []call) []byte {
 		op := map[string]any{
 			"summary": c.summary, "operationId": operationID(c),
 			"responses": map[string]any{
-				strconv.Itoa(c.status): map[string]any{"description": "done", "content": jsonOf("application/json", schemaOf(reflect.TypeOf(c.out)))},
-				"default":              map[string]any{"description": "a problem (RFC 9457)", "content": jsonOf("application/problem+json", ref("Problem"))},
+				strconv.Itoa(c.status): map[string]any{
+					"description": "done", "content": jsonOf("application/json", schemaOf(reflect.TypeOf(c.out)))},
+				"default": map[string]any{"description": "a problem (RFC 9457)",
+					"content": jsonOf("application/problem+json", ref("Problem"))},
 			},
 		}
 		if c.in != nil {
@@ -25,13 +27,16 @@ func describe(calls []call) []byte {
 			if _, events := c.in.(cloudEvent); events {
 				kind = "application/cloudevents+json"
 			}
-			op["requestBody"] = map[string]any{"required": true, "content": jsonOf(kind, schemaOf(reflect.TypeOf(c.in)))}
+			op["requestBody"] = map[string]any{
+				"required": true, "content": jsonOf(kind, schemaOf(reflect.TypeOf(c.in)))}
 		}
 		if c.keyed {
 			op["security"] = []any{map[string]any{"key": []string{}}}
 		}
 		if strings.Contains(c.path, "{subject}") {
-			op["parameters"] = []any{map[string]any{"name": "subject", "in": "path", "required": true, "schema": map[string]any{"type": "string"}}}
+			op["parameters"] = []any{
+				map[string]any{"name": "subject", "in": "path", "required": true,
+					"schema": map[string]any{"type": "string"}}}
 		}
 		if paths[c.path] == nil {
 			paths[c.path] = make(map[string]any)
@@ -45,19 +50,27 @@ func describe(calls []call) []byte {
 	text := map[string]any{"type": "string"}
 	out, err := json.MarshalIndent(map[string]any{
 		"openapi": "3.1.0",
-		"info":    map[string]any{"title": "Illumicode", "version": "1", "description": "Signup confirmation, re-verification and sign-in by code."},
-		"paths":   paths,
+		"info": map[string]any{"title": "Illumicode", "version": "1",
+			"description": "Signup confirmation, re-verification and sign-in by code."},
+		"paths": paths,
 		"components": map[string]any{
-			"securitySchemes": map[string]any{"key": map[string]any{"type": "http", "scheme": "bearer", "description": "the application's key"}},
+			"securitySchemes": map[string]any{
+				"key": map[string]any{"type": "http", "scheme": "bearer", "description": "the application's key"}},
 			"schemas": map[string]any{"Problem": map[string]any{
 				"type": "object", "required": []string{"type", "title", "status", "detail"},
 				"properties": map[string]any{
-					"type": map[string]any{"type": "string", "enum": types}, "title": text, "status": map[string]any{"type": "integer"}, "detail": text,
-					"at":         map[string]any{"type": "string", "format": "date-time", "description": "too-soon: when the same call will do"},
-					"rule":       map[string]any{"type": "string", "description": "too-soon: the limit that refused; missing where it is the letter's own wait"},
-					"limit":      map[string]any{"type": "string", "description": "too-soon: what that limit allows"},
-					"member":     map[string]any{"type": "string", "description": "missing: the member of the body that is missing or empty"},
-					"tries_left": map[string]any{"type": "integer", "description": "wrong-code: how many tries are left"},
+					"type": map[string]any{"type": "string", "enum": types}, "title": text,
+					"status": map[string]any{"type": "integer"}, "detail": text,
+					"at": map[string]any{"type": "string", "format": "date-time",
+						"description": "too-soon: when the same call will do"},
+					"rule": map[string]any{
+						"type":        "string",
+						"description": "too-soon: the limit that refused; missing where it is the letter's own wait"},
+					"limit": map[string]any{"type": "string", "description": "too-soon: what that limit allows"},
+					"member": map[string]any{
+						"type": "string", "description": "missing: the member of the body that is missing or empty"},
+					"tries_left": map[string]any{
+						"type": "integer", "description": "wrong-code: how many tries are left"},
 				},
 			}},
 		},

@@ -93,7 +93,8 @@ func basePath(baseURL string) string {
 // NewPages returns the pages of a service. The error is about Options.Templates or Options.Origins.
 func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	site := flow.Of(svc).Site
-	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath, takeBack: site.NotMePath}
+	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath,
+		takeBack: site.NotMePath}
 	p.base = basePath(site.BaseURL)
 	p.opts.After = cmp.Or(o.After, p.base+"/")
 	p.templates = template.Must(template.ParseFS(files, "pages/*.html"))
@@ -110,13 +111,17 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	at("GET "+p.confirm, p.showConfirm)
 	at("POST "+p.confirm, p.doConfirm)
 	at("POST "+p.confirm+"/resend", p.doResendLink)
-	at("GET "+p.confirm+"/done", func(w http.ResponseWriter, r *http.Request) { p.render(w, r, http.StatusOK, "done.html", page{}) })
+	at("GET "+p.confirm+"/done", func(w http.ResponseWriter, r *http.Request) {
+		p.render(w, r, http.StatusOK, "done.html", page{})
+	})
 	at("GET /proof", p.showProof)
 	at("POST /proof/code", p.doCode)
 	at("POST /proof/resend", p.doResend)
 	at("POST /proof/correct", p.doCorrect)
 	for _, static := range []string{"style.css", "count.js"} {
-		at("GET /proof/"+static, func(w http.ResponseWriter, r *http.Request) { http.ServeFileFS(w, r, files, "pages/"+static) })
+		at("GET /proof/"+static, func(w http.ResponseWriter, r *http.Request) {
+			http.ServeFileFS(w, r, files, "pages/"+static)
+		})
 	}
 	at("GET "+p.takeBack, p.showTakeBack)
 	at("POST "+p.takeBack, p.doTakeBack)
@@ -143,7 +148,8 @@ func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // Request returns what somebody asks for at this browser, with where they are and what its cookies know:
 // for [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like.
 func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
-	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"), Client: clientOf(r, p.opts.Client),
+	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"),
+		Client: clientOf(r, p.opts.Client),
 		Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie)}
 }
 
@@ -160,7 +166,8 @@ func (p *Pages) Await(w http.ResponseWriter, r *http.Request, pending illumicode
 // RequireConfirmed lets requests through to next whose subject has a confirmed address, and the
 // others to otherwise, which tells people what to do. subject returns who is signed in; "" for
 // nobody, who goes to otherwise too. An error of the database is answered with 503.
-func RequireConfirmed(svc *illumicode.Service, subject func(r *http.Request) string, next, otherwise http.Handler) http.Handler {
+func RequireConfirmed(svc *illumicode.Service, subject func(r *http.Request) string, next,
+	otherwise http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		who := subject(r)
 		yes := false
@@ -343,7 +350,8 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 	if v.Lang == "ar" {
 		v.Dir = "rtl"
 	}
-	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = flow.Of(p.svc).Site, p.base, p.base+p.confirm, p.base+p.takeBack, p.opts.SignIn
+	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = flow.Of(p.svc).Site, p.base, p.base+p.confirm, p.base+p.takeBack,
+		p.opts.SignIn
 	var b bytes.Buffer
 	if err := p.templates.ExecuteTemplate(&b, name, v); err != nil {
 		http.Error(w, "The page could not be made.", http.StatusInternalServerError)
@@ -361,7 +369,9 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 // carry "Origin: null" and be refused as foreign; same-origin tells other sites as little.
 func harden(w http.ResponseWriter) {
 	h := w.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	h.Set("Content-Security-Policy",
+		"default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; "+
+			"base-uri 'none'")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")

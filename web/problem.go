@@ -14,8 +14,10 @@ import (
 
 // kinds are the problems (RFC 9457) that the calls answer with, in alphabetical order. Their types are
 // stable: urn:illumicode:problem:KIND.
-var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "frozen", "held", "internal", "invalid", "missing", "no-key",
-	"no-tries", "not-a-code", "not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "used", "wrong-code"}
+var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "frozen", "held",
+	"internal", "invalid", "missing", "no-key",
+	"no-tries", "not-a-code", "not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "used",
+	"wrong-code"}
 
 // fail answers with the problem that an error of the service is. Its own text is shown only
 // where it was written for the caller.
@@ -30,7 +32,8 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		return
 	}
 	if wrong, ok := errors.AsType[*illumicode.WrongCodeError](err); ok {
-		problem(w, http.StatusUnprocessableEntity, "wrong-code", "the code does not fit", map[string]any{"tries_left": wrong.TriesLeft})
+		problem(w, http.StatusUnprocessableEntity, "wrong-code", "the code does not fit",
+			map[string]any{"tries_left": wrong.TriesLeft})
 		return
 	}
 	for _, known := range []struct {
@@ -40,16 +43,21 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		detail string // empty for the error's own text, which is for the caller
 	}{
 		{message.ErrAddress, http.StatusUnprocessableEntity, "address", ""},
-		{illumicode.ErrNotACode, http.StatusUnprocessableEntity, "not-a-code", "a code has digits only; no try was spent"},
-		{illumicode.ErrNoTries, http.StatusUnprocessableEntity, "no-tries", "no tries are left for a code; the link, if the letter has one, still works"},
-		{illumicode.ErrNotConfirmed, http.StatusConflict, "not-confirmed", "the subject has not confirmed this address"},
+		{illumicode.ErrNotACode, http.StatusUnprocessableEntity, "not-a-code",
+			"a code has digits only; no try was spent"},
+		{illumicode.ErrNoTries, http.StatusUnprocessableEntity, "no-tries",
+			"no tries are left for a code; the link, if the letter has one, still works"},
+		{illumicode.ErrNotConfirmed, http.StatusConflict, "not-confirmed",
+			"the subject has not confirmed this address"},
 		{illumicode.ErrOtherAction, http.StatusConflict, "other-action", "the proof is for another action"},
-		{illumicode.ErrOtherBrowser, http.StatusConflict, "other-browser", "this link signs in only the browser that asked for it"},
+		{illumicode.ErrOtherBrowser, http.StatusConflict, "other-browser",
+			"this link signs in only the browser that asked for it"},
 		{illumicode.ErrPurpose, http.StatusConflict, "purpose", "the proof is for another purpose"},
 		{illumicode.ErrCalledOff, http.StatusGone, "called-off", "the challenge was ended"},
 		{illumicode.ErrExpired, http.StatusGone, "expired", "the proof has expired"},
 		{illumicode.ErrUsed, http.StatusConflict, "used", "it has been done already"},
-		{illumicode.ErrFrozen, http.StatusConflict, "frozen", "the proof is kept, and counts when the change that was taken back is settled"},
+		{illumicode.ErrFrozen, http.StatusConflict, "frozen",
+			"the proof is kept, and counts when the change that was taken back is settled"},
 		{illumicode.ErrTaken, http.StatusConflict, "held", "another subject holds this address"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid", "there is nothing pending for this"},
 		{illumicode.ErrNothingPending, http.StatusNotFound, "invalid", "there is nothing pending for this"},
@@ -93,7 +101,8 @@ const problemType = "urn:illumicode:problem:"
 
 // problem writes problem details (RFC 9457). The type is stable and means the same everywhere.
 func problem(w http.ResponseWriter, status int, kind, detail string, more map[string]any) {
-	body := map[string]any{"type": problemType + kind, "title": http.StatusText(status), "status": status, "detail": detail}
+	body := map[string]any{"type": problemType + kind, "title": http.StatusText(status), "status": status,
+		"detail": detail}
 	for k, v := range more {
 		body[k] = v
 	}

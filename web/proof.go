@@ -109,7 +109,8 @@ func (p *Pages) doCorrect(w http.ResponseWriter, r *http.Request) {
 			return p.opts.Correct(ctx, tx, illumicode.Holding{Subject: subject, Address: address})
 		}
 	}
-	corrected, err := p.svc.Correct(r.Context(), ticket, illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language")}, apply)
+	corrected, err := p.svc.Correct(r.Context(), ticket,
+		illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language")}, apply)
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case err == nil:
@@ -117,7 +118,8 @@ func (p *Pages) doCorrect(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, message.ErrAddress):
 		p.wait(w, r, http.StatusUnprocessableEntity, pending, page{Message: "bad_address", Typed: address})
 	case isSoon:
-		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "too_soon", Seconds: p.tooSoon(w, soon), Typed: address})
+		p.wait(w, r, http.StatusTooManyRequests, pending, page{Message: "too_soon", Seconds: p.tooSoon(w, soon),
+			Typed: address})
 	case errors.Is(err, illumicode.ErrUsed):
 		p.done(w, r, pending.Purpose)
 	default:
@@ -144,7 +146,8 @@ func (p *Pages) done(w http.ResponseWriter, r *http.Request, purpose string) {
 }
 
 // session returns what makes the application's session, in the commit that accepts a sign-in.
-func (p *Pages) session(w http.ResponseWriter, r *http.Request) func(context.Context, illumicode.Tx, illumicode.SignedIn) error {
+func (p *Pages) session(w http.ResponseWriter, r *http.Request) func(context.Context, illumicode.Tx,
+	illumicode.SignedIn) error {
 	if p.opts.SignedIn == nil {
 		return nil
 	}

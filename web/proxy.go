@@ -16,7 +16,9 @@ import (
 func Behind(header string, trusted ...netip.Prefix) (func(r *http.Request) netip.Addr, error) {
 	header = http.CanonicalHeaderKey(header)
 	if header != "Forwarded" && header != "X-Forwarded-For" {
-		return nil, fmt.Errorf("web: proxies tell where a request came from in Forwarded or X-Forwarded-For, not in %q; name the one that yours set", header)
+		return nil, fmt.Errorf(
+			"web: proxies tell where a request came from in Forwarded or X-Forwarded-For, not in %q; name the one "+
+				"that yours set", header)
 	}
 	ours := func(a netip.Addr) bool {
 		return slices.ContainsFunc(trusted, func(p netip.Prefix) bool { return p.Contains(a) })

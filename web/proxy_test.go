@@ -17,13 +17,17 @@ func TestBehind(t *testing.T) {
 	}{
 		{"no proxy", "X-Forwarded-For", "203.0.113.7:99", []string{"198.51.100.1"}, "203.0.113.7"},
 		{"one", "X-Forwarded-For", "10.0.0.1:99", []string{"198.51.100.1"}, "198.51.100.1"},
-		{"a stranger's own words first", "X-Forwarded-For", "10.0.0.1:99", []string{"192.0.2.9, 198.51.100.1"}, "198.51.100.1"},
-		{"two proxies, two fields", "X-Forwarded-For", "10.0.0.1:99", []string{"192.0.2.9, 198.51.100.1", "10.9.9.9"}, "198.51.100.1"},
+		{"a stranger's own words first", "X-Forwarded-For", "10.0.0.1:99", []string{"192.0.2.9, 198.51.100.1"},
+			"198.51.100.1"},
+		{"two proxies, two fields", "X-Forwarded-For", "10.0.0.1:99", []string{"192.0.2.9, 198.51.100.1", "10.9.9.9"},
+			"198.51.100.1"},
 		{"nothing said", "X-Forwarded-For", "10.0.0.1:99", nil, "10.0.0.1"},
 		{"nonsense at the end", "X-Forwarded-For", "10.0.0.1:99", []string{"198.51.100.1, unknown"}, "10.0.0.1"},
 		{"only proxies", "X-Forwarded-For", "10.0.0.1:99", []string{"10.0.0.3, 10.0.0.2"}, "10.0.0.3"},
-		{"RFC 7239 §4", "forwarded", "10.0.0.1:99", []string{`for=192.0.2.43, FOR="[2001:db8:cafe::17]:4711";proto=https`}, "2001:db8:cafe::17"},
-		{"through IPv6", "Forwarded", "[2001:db8:ffff::1]:99", []string{"for=192.0.2.60;proto=http;by=203.0.113.43"}, "192.0.2.60"},
+		{"RFC 7239 §4", "forwarded", "10.0.0.1:99",
+			[]string{`for=192.0.2.43, FOR="[2001:db8:cafe::17]:4711";proto=https`}, "2001:db8:cafe::17"},
+		{"through IPv6", "Forwarded", "[2001:db8:ffff::1]:99", []string{"for=192.0.2.60;proto=http;by=203.0.113.43"},
+			"192.0.2.60"},
 		{"obfuscated", "Forwarded", "10.0.0.1:99", []string{"for=_hidden"}, "10.0.0.1"},
 	} {
 		client, err := web.Behind(tt.header, proxies...)

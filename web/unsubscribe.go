@@ -32,7 +32,8 @@ func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
 	about, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
 	wanted := r.PostFormValue("wanted") == "yes"
 	if err == nil {
-		err = p.svc.Prefer(r.Context(), illumicode.Preference{Address: about.Address, Category: about.Category, Wanted: wanted})
+		err = p.svc.Prefer(r.Context(), illumicode.Preference{Address: about.Address, Category: about.Category,
+			Wanted: wanted})
 	}
 	if err != nil {
 		p.refuse(w, r, err)
@@ -42,5 +43,6 @@ func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
 	if wanted {
 		message = "subscribed"
 	}
-	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: about.Address, Category: about.Category, Sealed: r.URL.Query().Get("u"), Message: message})
+	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: about.Address, Category: about.Category,
+		Sealed: r.URL.Query().Get("u"), Message: message})
 }

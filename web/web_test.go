@@ -96,7 +96,8 @@ func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 	mux.Handle("/v1/", api)
 	mux.Handle("/", pages)
 	mux.HandleFunc("POST /begin", func(w http.ResponseWriter, r *http.Request) {
-		p, err := s.Service.Signup(r.Context(), illumicode.Request{Address: mara, Name: "Mara"}, illumicode.Subject("a"))
+		p, err := s.Service.Signup(r.Context(), illumicode.Request{Address: mara, Name: "Mara"},
+			illumicode.Subject("a"))
 		if err != nil {
 			t.Error(err)
 		}
@@ -187,17 +188,20 @@ func TestOnlyPostConfirms(t *testing.T) {
 	}
 	for header, want := range map[string]string{
 		"Referrer-Policy": "same-origin", "Cache-Control": "no-store", "X-Content-Type-Options": "nosniff",
-		"Content-Security-Policy": "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'",
+		"Content-Security-Policy": "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; " +
+			"frame-ancestors 'none'; base-uri 'none'",
 	} {
 		if got := resp.Header.Get(header); got != want {
 			t.Errorf("%s: %q, want %q", header, got, want)
 		}
 	}
 	resp, body = s.do(person, "POST", "/confirm", nil)
-	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your address is confirmed") || !strings.Contains(body, `href="/signin"`) {
+	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your address is confirmed") ||
+		!strings.Contains(body, `href="/signin"`) {
 		t.Errorf("POST: %d, confirmed %v\n%s", resp.StatusCode, s.confirmed(), body)
 	}
-	if _, body = s.do(person, "GET", link, nil, "Accept-Language", "de-CH"); !strings.Contains(body, "Schon erledigt") || !strings.Contains(body, `lang="de"`) {
+	if _, body = s.do(person, "GET", link, nil, "Accept-Language", "de-CH"); !strings.Contains(body,
+		"Schon erledigt") || !strings.Contains(body, `lang="de"`) {
 		t.Errorf("the link once more, in German:\n%s", body)
 	}
 }
@@ -208,12 +212,15 @@ func TestForeignPostIsRefused(t *testing.T) {
 	s.do(s.browser(), "POST", "/begin", nil)
 	person := s.browser()
 	s.do(person, "GET", s.Letter(mara, 1).Link(), nil)
-	for _, header := range [][]string{{"Origin", "https://evil.example"}, {"Sec-Fetch-Site", "cross-site"}, {"Origin", "null"}} {
-		if resp, _ := s.do(person, "POST", "/confirm", nil, header...); resp.StatusCode != http.StatusForbidden || s.confirmed() {
+	for _, header := range [][]string{{"Origin", "https://evil.example"}, {"Sec-Fetch-Site", "cross-site"},
+		{"Origin", "null"}} {
+		if resp, _ := s.do(person, "POST", "/confirm", nil, header...); resp.StatusCode != http.StatusForbidden ||
+			s.confirmed() {
 			t.Errorf("%v: %d, confirmed %v", header, resp.StatusCode, s.confirmed())
 		}
 	}
-	if resp, _ := s.do(person, "POST", "/confirm", nil, "Origin", s.server.URL); resp.StatusCode != http.StatusOK || !s.confirmed() {
+	if resp, _ := s.do(person, "POST", "/confirm", nil, "Origin", s.server.URL); resp.StatusCode != http.StatusOK ||
+		!s.confirmed() {
 		t.Errorf("our own page, in a browser without Sec-Fetch-Site: %d", resp.StatusCode)
 	}
 }
@@ -233,7 +240,8 @@ func TestCodePage(t *testing.T) {
 		status int
 		want   string
 	}{
-		{s.browser(), code, http.StatusNotFound, "No letter was asked for here"}, // no ticket: not the browser that began
+		// no ticket: not the browser that began
+		{s.browser(), code, http.StatusNotFound, "No letter was asked for here"},
 		{b, "hello", http.StatusUnprocessableEntity, "A code has digits only"},
 		{b, wrong, http.StatusUnprocessableEntity, "Tries left: 4"},
 		{b, code, http.StatusOK, "Your address is confirmed"},
@@ -251,11 +259,13 @@ func TestResendPage(t *testing.T) {
 	b := s.browser()
 	s.do(b, "POST", "/begin", nil)
 	s.Letter(mara, 1)
-	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusTooManyRequests || !strings.Contains(body, "The code in it will not change") {
+	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusTooManyRequests ||
+		!strings.Contains(body, "The code in it will not change") {
 		t.Errorf("at once: %d\n%s", resp.StatusCode, body)
 	}
 	s.Clock.Move(31 * time.Second)
-	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusOK || !strings.Contains(body, "once more") {
+	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "once more") {
 		t.Errorf("later: %d\n%s", resp.StatusCode, body)
 	}
 	s.Letter(mara, 2)
@@ -325,7 +335,8 @@ func TestAPI(t *testing.T) {
 		{`{"subject":"` + strings.Repeat("a", 20<<10) + `"}`, apiKey, 400, "body"},
 	} {
 		status, out, header := call("POST", "/v1/signup", tt.body, tt.key)
-		if status != tt.status || out["type"] != "urn:illumicode:problem:"+tt.kind || header.Get("Content-Type") != "application/problem+json" {
+		if status != tt.status || out["type"] != "urn:illumicode:problem:"+tt.kind ||
+			header.Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%.60s: %d %v", tt.body, status, out)
 		}
 	}
@@ -342,19 +353,22 @@ func TestAPI(t *testing.T) {
 	if status, _, _ = call("POST", "/v1/subjects/a/resend", "", ""); status != 401 {
 		t.Errorf("resend by subject without key: %d", status)
 	}
-	if status, out, _ = call("POST", "/v1/proof/code", `{"ticket":"`+ticket+`","code":"999 99"}`, ""); status != 422 || out["type"] != "urn:illumicode:problem:not-a-code" {
+	if status, out, _ = call("POST", "/v1/proof/code", `{"ticket":"`+ticket+`","code":"999 99"}`, ""); status != 422 ||
+		out["type"] != "urn:illumicode:problem:not-a-code" {
 		t.Errorf("five digits: %d %v", status, out)
 	}
 	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != false {
 		t.Errorf("before: %d %v", status, out)
 	}
-	if status, out, _ = call("POST", "/v1/proof/link", `{"link":"`+string(s.Link(l))+`"}`, ""); status != 200 || out["confirmed"] != true {
+	if status, out, _ = call("POST", "/v1/proof/link", `{"link":"`+string(s.Link(l))+`"}`, ""); status != 200 ||
+		out["confirmed"] != true {
 		t.Errorf("link: %d %v", status, out)
 	}
 	if status, out, _ = call("GET", "/v1/subjects/a", "", apiKey); status != 200 || out["confirmed"] != true {
 		t.Errorf("after: %d %v", status, out)
 	}
-	if status, out, _ = call("POST", "/v1/proof/code", `{"ticket":"`+ticket+`","code":"`+l.Code()+`"}`, ""); status != 409 {
+	if status, out, _ = call("POST", "/v1/proof/code", `{"ticket":"`+ticket+`","code":"`+l.Code()+`"}`,
+		""); status != 409 {
 		t.Errorf("code afterwards: %d %v", status, out)
 	}
 }
@@ -362,8 +376,9 @@ func TestAPI(t *testing.T) {
 // One click from a mail service, which is another origin, ends a category; reading the link, as
 // scanners do, changes nothing.
 func TestUnsubscribe(t *testing.T) {
-	set, err := letters.Load(fstest.MapFS{"en.toml": {Data: []byte("[letter.moved]\nsubject = \"Moved\"\ninstruction = \"Moved.\"\n")},
-		"letters.toml": {Data: []byte("[moved]\ncategory = \"sailings\"\n")}}, "en")
+	set, err := letters.Load(
+		fstest.MapFS{"en.toml": {Data: []byte("[letter.moved]\nsubject = \"Moved\"\ninstruction = \"Moved.\"\n")},
+			"letters.toml": {Data: []byte("[moved]\ncategory = \"sailings\"\n")}}, "en")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -385,21 +400,25 @@ func TestUnsubscribe(t *testing.T) {
 		return all[0].Wanted
 	}
 	for _, method := range []string{http.MethodHead, http.MethodGet} {
-		if r, body := s.do(s.browser(), method, link, nil); r.StatusCode != http.StatusOK || method == http.MethodGet && !strings.Contains(body, "sailings") {
+		if r, body := s.do(s.browser(), method, link, nil); r.StatusCode != http.StatusOK || method == http.MethodGet &&
+			!strings.Contains(body, "sailings") {
 			t.Errorf("%s: %d\n%s", method, r.StatusCode, body)
 		}
 	}
 	if !wanted() {
 		t.Fatal("looking at the link has unsubscribed")
 	}
-	r, body := s.do(s.browser(), http.MethodPost, link, url.Values{"List-Unsubscribe": {"One-Click"}}, "Origin", "https://mail.example", "Sec-Fetch-Site", "cross-site")
+	r, body := s.do(s.browser(), http.MethodPost, link, url.Values{"List-Unsubscribe": {"One-Click"}}, "Origin",
+		"https://mail.example", "Sec-Fetch-Site", "cross-site")
 	if r.StatusCode != http.StatusOK || wanted() || !strings.Contains(body, "no more letters of this kind") {
 		t.Errorf("one click: %d, wanted %v\n%s", r.StatusCode, wanted(), body)
 	}
-	if _, body := s.do(s.browser(), http.MethodGet, link, nil); !strings.Contains(body, "no more letters of this kind") || !strings.Contains(body, "Send them again") {
+	if _, body := s.do(s.browser(), http.MethodGet, link, nil); !strings.Contains(body,
+		"no more letters of this kind") || !strings.Contains(body, "Send them again") {
 		t.Errorf("opened once more:\n%s", body)
 	}
-	if r, _ := s.do(s.browser(), http.MethodPost, link, url.Values{"wanted": {"yes"}}); r.StatusCode != http.StatusOK || !wanted() {
+	if r, _ := s.do(s.browser(), http.MethodPost, link, url.Values{"wanted": {"yes"}}); r.StatusCode != http.StatusOK ||
+		!wanted() {
 		t.Errorf("again after all: %d", r.StatusCode)
 	}
 	if r, _ := s.do(s.browser(), http.MethodPost, link+"x", url.Values{}); r.StatusCode != http.StatusNotFound {
@@ -412,7 +431,8 @@ func TestEventsOverHTTP(t *testing.T) {
 	s := newSite(t, func(c *illumicode.Config) {
 		c.Events = []illumicode.EventRule{{Type: "ferry.tried", Letter: "trial", To: "/who"}}
 	})
-	good := `{"specversion":"1.0","source":"/quay","id":"%s","type":"ferry.tried","data":{"who":"mara@ternisle.example"}}`
+	good := `{"specversion":"1.0","source":"/quay","id":"%s","type":"ferry.tried",` +
+		`"data":{"who":"mara@ternisle.example"}}`
 	for _, tt := range []struct {
 		kind, body, key string
 		status          int
@@ -421,12 +441,15 @@ func TestEventsOverHTTP(t *testing.T) {
 		{events.Single, strings.ReplaceAll(good, "%s", "1"), "", 401, "key"},
 		{events.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`},
 		{events.Single, strings.ReplaceAll(good, "%s", "1"), apiKey, 202, `"taken":1`}, // no second effect
-		{events.Single, strings.Replace(strings.ReplaceAll(good, "%s", "1"), "mara", "jens", 1), apiKey, 409, "something else"},
-		{events.Batch, "[" + strings.ReplaceAll(good, "%s", "2") + "," + strings.Replace(strings.ReplaceAll(good, "%s", "3"), "mara@", "", 1) + "]", apiKey, 422, "event 2 of 2"},
+		{events.Single, strings.Replace(strings.ReplaceAll(good, "%s", "1"), "mara", "jens", 1), apiKey, 409,
+			"something else"},
+		{events.Batch, "[" + strings.ReplaceAll(good, "%s", "2") + "," +
+			strings.Replace(strings.ReplaceAll(good, "%s", "3"), "mara@", "", 1) + "]", apiKey, 422, "event 2 of 2"},
 		{"application/json", strings.ReplaceAll(good, "%s", "4"), apiKey, 422, "content type"},
 		{events.Single, "{", apiKey, 422, "JSON object"},
 	} {
-		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.server.URL+"/v1/events", strings.NewReader(tt.body))
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.server.URL+"/v1/events",
+			strings.NewReader(tt.body))
 		if err != nil {
 			t.Fatal(err)
 		}

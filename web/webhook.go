@@ -41,7 +41,9 @@ func NewWebhooks(svc *illumicode.Service, hooks map[string]Webhook) (*Webhooks, 
 		if err != nil {
 			return nil, fmt.Errorf("web: the webhook of provider %q: %w", name, err)
 		}
-		mux.HandleFunc("POST "+path+name, func(w http.ResponseWriter, r *http.Request) { takeHook(svc, name, hook, w, r) })
+		mux.HandleFunc("POST "+path+name, func(w http.ResponseWriter, r *http.Request) {
+			takeHook(svc, name, hook, w, r)
+		})
 	}
 	return &Webhooks{Handler: mux, Path: path}, nil
 }
@@ -64,7 +66,8 @@ func takeHook(svc *illumicode.Service, provider string, hook Webhook, w http.Res
 	all := make([]feedback.Feedback, len(events))
 	for i, e := range events {
 		all[i] = feedback.Feedback{
-			Kind: e.Kind, Status: e.Status, Text: e.Text, ID: e.ID, At: e.At, Source: provider, Delivery: e.Delivery, Letter: e.Letter,
+			Kind: e.Kind, Status: e.Status, Text: e.Text, ID: e.ID, At: e.At, Source: provider, Delivery: e.Delivery,
+			Letter: e.Letter,
 		}
 	}
 	added, err := feedback.Take(r.Context(), svc, all...)

@@ -23,7 +23,8 @@ func TestWebhook(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	key := []byte("a key that both sides know")
 	hook := web.Webhook{Signature: feedback.Signature{Key: key, Header: "X-Sign", Base64: true},
-		Mapping: feedback.Mapping{ID: "/n", Letter: "/id", Kind: "/event", Kinds: map[string]string{"back": report.Bounce, "there": report.Delivered}}}
+		Mapping: feedback.Mapping{ID: "/n", Letter: "/id", Kind: "/event",
+			Kinds: map[string]string{"back": report.Bounce, "there": report.Delivered}}}
 	hooks, err := web.NewWebhooks(k.Service, map[string]web.Webhook{"pier": hook})
 	if err != nil {
 		t.Fatal(err)
@@ -61,13 +62,15 @@ func TestWebhook(t *testing.T) {
 	}{
 		{"unsigned", "/feedback/pier", two, false, 401, "urn:illumicode:problem:signature"},
 		{"of nobody", "/feedback/harbour", two, true, 404, ""},
-		{"half of it cannot be read", "/feedback/pier", `[{"n": "1", "id": "pier-1", "event": "back"}, {"event": "back"}]`, true, 422, "event 2 of 2 has no id"},
+		{"half of it cannot be read", "/feedback/pier",
+			`[{"n": "1", "id": "pier-1", "event": "back"}, {"event": "back"}]`, true, 422, "event 2 of 2 has no id"},
 		{"no JSON", "/feedback/pier", `back`, true, 422, "no JSON"},
 		{"too long", "/feedback/pier", strings.Repeat(" ", 5<<20), true, 413, "4 MiB"},
 		{"two", "/feedback/pier", two, true, 202, `"new":2`},
 		{"the same again", "/feedback/pier", two, true, 202, `"new":0`},
 	} {
-		if status, answer := post(tt.path, tt.body, tt.signed); status != tt.status || !strings.Contains(answer, tt.says) {
+		if status, answer := post(tt.path, tt.body, tt.signed); status != tt.status ||
+			!strings.Contains(answer, tt.says) {
 			t.Errorf("%s: %d %s; want %d, %q", tt.name, status, answer, tt.status, tt.says)
 		}
 	}
@@ -82,7 +85,8 @@ func TestWebhook(t *testing.T) {
 		t.Errorf("with the database away: %d", status)
 	}
 	hook.Signature.Key = nil
-	if _, err := web.NewWebhooks(k.Service, map[string]web.Webhook{"pier": hook}); err == nil || !strings.Contains(err.Error(), "pier") {
+	if _, err := web.NewWebhooks(k.Service, map[string]web.Webhook{"pier": hook}); err == nil ||
+		!strings.Contains(err.Error(), "pier") {
 		t.Errorf("without a key: %v", err)
 	}
 }

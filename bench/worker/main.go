@@ -40,7 +40,8 @@ func deliver(ctx context.Context, file string) error {
 		return err
 	}
 	svc, err := illumicode.New(illumicode.Config{
-		Store: db, Keys: ring, From: from, Providers: []provider.Provider{discard.Provider{}}, Log: slog.New(slog.DiscardHandler),
+		Store: db, Keys: ring, From: from, Providers: []provider.Provider{discard.Provider{}},
+		Log:  slog.New(slog.DiscardHandler),
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 	})
 	if err != nil {

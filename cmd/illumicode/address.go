@@ -15,7 +15,8 @@ import (
 
 func (a *app) address() *cobra.Command {
 	return group("address", "Addresses: what is known of them, and what people at a keyboard may do with them",
-		a.addressShow(), a.addressConfirm(), a.addressSettle(), a.addressSuppress(), a.addressRestore(), a.addressForget(), a.addressImport())
+		a.addressShow(), a.addressConfirm(), a.addressSettle(), a.addressSuppress(), a.addressRestore(),
+		a.addressForget(), a.addressImport())
 }
 
 // onService runs fn with the service of the configuration.
@@ -30,9 +31,10 @@ func (a *app) onService(ctx context.Context, fn func(*illumicode.Service) error)
 func (a *app) addressShow() *cobra.Command {
 	var resend bool
 	cmd := &cobra.Command{
-		Use:   "show ADDRESS",
-		Short: "Tell the whole story of an address: standings, challenges, letters, attempts, and why one did not arrive",
-		Args:  oneArg("an address"),
+		Use: "show ADDRESS",
+		Short: "Tell the whole story of an address: standings, challenges, letters, attempts, and why one did not " +
+			"arrive",
+		Args: oneArg("an address"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
 				if resend {
@@ -55,7 +57,8 @@ func (a *app) addressShow() *cobra.Command {
 func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, address string) error {
 	p, err := svc.ResendForOwner(ctx, address)
 	if errors.Is(err, illumicode.ErrNothingPending) {
-		return errors.New("nothing is pending for this address, so there is no letter to send again; its owner can begin anew")
+		return errors.New(
+			"nothing is pending for this address, so there is no letter to send again; its owner can begin anew")
 	}
 	if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
 		return fmt.Errorf("the letter is on its way; it can be sent again at %s", clock(soon.At))
@@ -64,7 +67,8 @@ func (a *app) resendTo(ctx context.Context, svc *illumicode.Service, address str
 		return err
 	}
 	return a.print(map[string]any{"purpose": p.Purpose, "again_at": p.ResendAfter}, func() {
-		a.line("The letter for %s goes out once more, with the same proof. The next time at %s.", p.Purpose, clock(p.ResendAfter))
+		a.line("The letter for %s goes out once more, with the same proof. The next time at %s.", p.Purpose,
+			clock(p.ResendAfter))
 	})
 }
 
@@ -79,7 +83,8 @@ var keptBack = map[desk.Scope]string{
 func (a *app) story(s desk.Story) {
 	a.line("%s", s.Mailbox)
 	for _, sup := range s.Suppressed {
-		a.line("  SUPPRESSED (%s) since %s%s `illumicode address restore` lets letters go again.", keptBack[sup.Scope], clock(sup.Since), because(sup.Reason))
+		a.line("  SUPPRESSED (%s) since %s%s `illumicode address restore` lets letters go again.", keptBack[sup.Scope],
+			clock(sup.Since), because(sup.Reason))
 	}
 	if s.Failures >= 5 {
 		a.line("  Many wrong codes lately: tries are some seconds apart. That fades within hours.")
@@ -108,9 +113,11 @@ func (a *app) story(s desk.Story) {
 		a.line("%s", line)
 	}
 	for _, c := range s.Changes {
-		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State, clock(c.Asked))
+		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State,
+			clock(c.Asked))
 		if c.State == "frozen" {
-			a.line("    TAKEN BACK at %s: nobody signs in to the account until it is decided which address stays:", clock(c.Frozen))
+			a.line("    TAKEN BACK at %s: nobody signs in to the account until it is decided which address stays:",
+				clock(c.Frozen))
 			a.line("    illumicode address settle %s --keep ADDRESS --reason WHY", c.ID)
 		}
 	}
@@ -146,17 +153,21 @@ func storyJSON(s desk.Story) map[string]any {
 	for i, d := range s.Letters {
 		tried := make([]map[string]any, len(d.Attempts))
 		for j, t := range d.Attempts {
-			tried[j] = map[string]any{"number": t.Number, "provider": t.Provider, "begun": t.Begun, "class": t.Class, "reply": t.Reply}
+			tried[j] = map[string]any{"number": t.Number, "provider": t.Provider, "begun": t.Begun, "class": t.Class,
+				"reply": t.Reply}
 		}
-		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created, "note": d.Note, "attempts": tried, "outcome": outcome(returned(d)), "feedback": feedbackJSON(returned(d))}
+		letters[i] = map[string]any{"id": d.ID, "letter": d.Letter, "state": d.State, "created": d.Created,
+			"note": d.Note, "attempts": tried, "outcome": outcome(returned(d)), "feedback": feedbackJSON(returned(d))}
 	}
 	standings := make([]map[string]any, len(s.Addresses))
 	for i, one := range s.Addresses {
-		standings[i] = map[string]any{"subject": one.Subject, "address": one.Address, "standing": one.Standing, "since": one.Since, "reason": one.Reason}
+		standings[i] = map[string]any{"subject": one.Subject, "address": one.Address, "standing": one.Standing,
+			"since": one.Since, "reason": one.Reason}
 	}
 	trail := make([]map[string]any, len(s.Trail))
 	for i, t := range s.Trail {
-		trail[i] = map[string]any{"at": t.At, "what": t.What, "outcome": t.Outcome, "network": t.Network, "challenge": t.Challenge}
+		trail[i] = map[string]any{"at": t.At, "what": t.What, "outcome": t.Outcome, "network": t.Network,
+			"challenge": t.Challenge}
 	}
 	out := map[string]any{"mailbox": s.Mailbox, "standings": standings, "letters": letters, "trail": trail}
 	suppressed := make([]map[string]any, len(s.Suppressed))
@@ -166,7 +177,8 @@ func storyJSON(s desk.Story) map[string]any {
 	out["suppressed"] = suppressed
 	refused := make([]map[string]any, len(s.Refused))
 	for i, r := range s.Refused {
-		refused[i] = map[string]any{"purpose": r.Purpose, "again": r.Again, "rule": r.Rule, "limit": r.Limit, "until": r.Until}
+		refused[i] = map[string]any{"purpose": r.Purpose, "again": r.Again, "rule": r.Rule, "limit": r.Limit,
+			"until": r.Until}
 	}
 	out["refused"] = refused
 	return out
@@ -183,10 +195,12 @@ func (a *app) addressConfirm() *cobra.Command {
 				return misuse{errors.New("address confirm wants --subject, and --reason: on whose word, and why")}
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				if err := desk.New(svc).Confirm(cmd.Context(), illumicode.Holding{Subject: subject, Address: args[0]}, desk.Reason(reason)); err != nil {
+				if err := desk.New(svc).Confirm(cmd.Context(), illumicode.Holding{Subject: subject, Address: args[0]},
+					desk.Reason(reason)); err != nil {
 					return err
 				}
-				return a.print(map[string]string{"subject": subject, "standing": "confirmed"}, func() { a.line("%s is confirmed for subject %s.", args[0], subject) })
+				return a.print(map[string]string{"subject": subject, "standing": "confirmed"},
+					func() { a.line("%s is confirmed for subject %s.", args[0], subject) })
 			})
 		},
 	}
@@ -203,20 +217,26 @@ func (a *app) addressSettle() *cobra.Command {
 		Args:  oneArg("the id of a change, as `illumicode address show` tells it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if keep == "" || reason == "" {
-				return misuse{errors.New("address settle wants --keep, the address that stays, and --reason: on whose word, and why")}
+				return misuse{
+					errors.New("address settle wants --keep, the address that stays, and --reason: on whose word, " +
+						"and why")}
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				err := desk.New(svc).Decide(cmd.Context(), desk.Decision{Change: args[0], Keep: keep, Reason: desk.Reason(reason)}, nil)
+				err := desk.New(svc).Decide(cmd.Context(),
+					desk.Decision{Change: args[0], Keep: keep, Reason: desk.Reason(reason)}, nil)
 				switch {
 				case errors.Is(err, illumicode.ErrNothingPending):
 					return fmt.Errorf("no change with the id %s is frozen", args[0])
 				case errors.Is(err, illumicode.ErrNotConfirmed):
-					return fmt.Errorf("%s was not proven since the change was taken back, or is none of its addresses: its owner must follow the link of the letter that asked", keep)
+					return fmt.Errorf(
+						"%s was not proven since the change was taken back, or is none of its addresses: its owner "+
+							"must follow the link of the letter that asked", keep)
 				case err != nil:
 					return err
 				}
 				return a.print(map[string]string{"kept": keep}, func() {
-					a.line("%s stays; what else was in doubt is taken from the account, and people sign in again.", keep)
+					a.line("%s stays; what else was in doubt is taken from the account, and people sign in again.",
+						keep)
 				})
 			})
 		},
@@ -245,7 +265,8 @@ func (a *app) addressSuppress() *cobra.Command {
 				if err := desk.New(svc).Suppress(cmd.Context(), args[0], scope, desk.Reason(reason)); err != nil {
 					return err
 				}
-				return a.print(map[string]any{"suppressed": scope}, func() { a.line("%s is not written to any more (%s).", args[0], scope) })
+				return a.print(map[string]any{"suppressed": scope},
+					func() { a.line("%s is not written to any more (%s).", args[0], scope) })
 			})
 		},
 	}
@@ -288,7 +309,9 @@ func (a *app) addressForget() *cobra.Command {
 		Args:  oneArg("an address"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !yes {
-				ok, err := a.ask(fmt.Sprintf("Everything that is kept of %s would be erased, letters on their way too. Go on?", args[0]))
+				ok, err := a.ask(
+					fmt.Sprintf("Everything that is kept of %s would be erased, letters on their way too. Go on?",
+						args[0]))
 				if err != nil {
 					return err
 				}
@@ -310,12 +333,14 @@ func (a *app) addressForget() *cobra.Command {
 					for _, l := range f.Left {
 						where = append(where, fmt.Sprintf("%s.%s (%d)", l.Table, l.Column, l.Rows))
 					}
-					return fmt.Errorf("%d rows were erased, and the address still stands in %s", f.Rows, strings.Join(where, ", "))
+					return fmt.Errorf("%d rows were erased, and the address still stands in %s", f.Rows,
+						strings.Join(where, ", "))
 				}
 				return a.print(map[string]any{"erased": f.Rows, "left": 0, "akin": f.Akin}, func() {
 					a.line("%d rows were erased or changed. A search of every table finds the address nowhere.", f.Rows)
 					if len(f.Akin) > 0 {
-						a.line("The same account has or had other addresses, which are kept: %s. Forget those of the same person, too.", strings.Join(f.Akin, ", "))
+						a.line("The same account has or had other addresses, which are kept: %s. Forget those of "+
+							"the same person, too.", strings.Join(f.Akin, ", "))
 					}
 				})
 			})

@@ -22,41 +22,50 @@ import (
 func TestAddressVerbs(t *testing.T) {
 	p := newPlace(t)
 	file := filepath.Join(t.TempDir(), "accounts.csv")
-	csv := "\ufeffSubject,address,since,locale\n1,old@ternisle.example,2019-05-01,de\n2,new@ternisle.example,2026-11-20T08:00:00Z,\n3,nonsense,,\n4,x@ternisle.example,last week,\n"
+	csv := "\ufeffSubject,address,since,locale\n1,old@ternisle.example,2019-05-01,de\n" +
+		"2,new@ternisle.example,2026-11-20T08:00:00Z,\n3,nonsense,,\n4,x@ternisle.example,last week,\n"
 	if err := os.WriteFile(file, []byte(csv), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, args := range [][]string{{"--dry-run"}, nil, nil} {
-		out, errOut, code := p.do(append([]string{"address", "import", file, "--grandfather-before", "2026-11-01"}, args...)...)
-		if code != exitFailed || !strings.Contains(out, "4 rows: ") || !strings.Contains(out, "line 4: ") || !strings.Contains(out, `"last week" is no day`) || !strings.Contains(errOut, "2 rows were left out") {
+		out, errOut, code := p.do(append([]string{"address", "import", file, "--grandfather-before", "2026-11-01"},
+			args...)...)
+		if code != exitFailed || !strings.Contains(out, "4 rows: ") || !strings.Contains(out, "line 4: ") ||
+			!strings.Contains(out, `"last week" is no day`) || !strings.Contains(errOut, "2 rows were left out") {
 			t.Errorf("import %v: exit %d\n%s%s", args, code, out, errOut)
 		}
 	}
 	out := p.must("address", "show", "OLD@ternisle.example")
-	if !strings.Contains(out, "confirmed for subject 1 since 2019-05-01") || !strings.Contains(out, "older than the confirmation") {
+	if !strings.Contains(out, "confirmed for subject 1 since 2019-05-01") ||
+		!strings.Contains(out, "older than the confirmation") {
 		t.Errorf("show:\n%s", out)
 	}
 	p.must("address", "suppress", "old@ternisle.example", "--all", "--reason", "asked by phone")
 	p.do("notify", "--to", "old@ternisle.example") // waits, and fails, as it must
-	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "SUPPRESSED (all letters)") || !strings.Contains(out, "asked by phone") || !strings.Contains(out, "trial          suppressed") {
+	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "SUPPRESSED (all letters)") ||
+		!strings.Contains(out, "asked by phone") || !strings.Contains(out, "trial          suppressed") {
 		t.Errorf("show, suppressed:\n%s", out)
 	}
 	p.must("address", "restore", "old@ternisle.example", "--reason", "asked again")
 	p.must("address", "confirm", "new@ternisle.example", "--subject", "2", "--reason", "seen the passport")
 	var story struct{ Standings []struct{ Standing string } }
-	if err := json.Unmarshal([]byte(p.must("address", "show", "new@ternisle.example", "--json")), &story); err != nil || len(story.Standings) != 1 || story.Standings[0].Standing != "confirmed" {
+	if err := json.Unmarshal([]byte(p.must("address", "show", "new@ternisle.example", "--json")), &story); err != nil ||
+		len(story.Standings) != 1 || story.Standings[0].Standing != "confirmed" {
 		t.Errorf("show --json: %+v, %v", story, err)
 	}
-	if _, errOut, code := p.do("address", "forget", "old@ternisle.example"); code != exitMisused || !strings.Contains(errOut, "--yes") {
+	if _, errOut, code := p.do("address", "forget", "old@ternisle.example"); code != exitMisused ||
+		!strings.Contains(errOut, "--yes") {
 		t.Errorf("forget without a terminal and without --yes: exit %d\n%s", code, errOut)
 	}
-	if out := p.must("address", "forget", "old@ternisle.example", "--yes"); !strings.Contains(out, "finds the address nowhere") {
+	if out := p.must("address", "forget", "old@ternisle.example", "--yes"); !strings.Contains(out,
+		"finds the address nowhere") {
 		t.Errorf("forget: %s", out)
 	}
 	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "No account has it") {
 		t.Errorf("show, forgotten:\n%s", out)
 	}
-	for _, args := range [][]string{{"show"}, {"confirm", "a@ternisle.example"}, {"suppress", "a@ternisle.example"}, {"restore", "a@ternisle.example"}, {"import", file, "--grandfather-before", "soon"}} {
+	for _, args := range [][]string{{"show"}, {"confirm", "a@ternisle.example"}, {"suppress", "a@ternisle.example"},
+		{"restore", "a@ternisle.example"}, {"import", file, "--grandfather-before", "soon"}} {
 		if _, errOut, code := p.do(append([]string{"address"}, args...)...); code != exitMisused || errOut == "" {
 			t.Errorf("address %v: exit %d\n%s", args, code, errOut)
 		}
@@ -87,10 +96,12 @@ func TestAddressSettle(t *testing.T) {
 		})
 	}
 	p.with(func(svc *illumicode.Service) {
-		if err := desk.New(svc).Confirm(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, "a test"); err != nil {
+		if err := desk.New(svc).Confirm(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+			"a test"); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := svc.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, illumicode.Request{Address: thief}); err != nil {
+		if _, err := svc.ChangeAddress(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+			illumicode.Request{Address: thief}); err != nil {
 			t.Fatal(err)
 		}
 	})
@@ -117,7 +128,8 @@ func TestAddressSettle(t *testing.T) {
 	if _, errOut, code := p.do(settle...); code != exitFailed || !strings.Contains(errOut, "is frozen") {
 		t.Errorf("twice: exit %d, %s", code, errOut)
 	}
-	if out := p.must("address", "show", mara); strings.Contains(out, "TAKEN BACK") || !strings.Contains(out, "the change was settled: showed a ticket") {
+	if out := p.must("address", "show", mara); strings.Contains(out, "TAKEN BACK") ||
+		!strings.Contains(out, "the change was settled: showed a ticket") {
 		t.Errorf("afterwards:\n%s", out)
 	}
 	if out := p.must("address", "show", thief); strings.Contains(out, "confirmed for subject") {
@@ -144,7 +156,8 @@ func TestKeysVerbs(t *testing.T) {
 	defer stop()
 	running := flow.Of(svc).Keys
 	go f.FollowKeyring(ctx, running, slog.New(slog.DiscardHandler))
-	if _, err := svc.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"}, illumicode.Subject("1")); err != nil {
+	if _, err := svc.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"},
+		illumicode.Subject("1")); err != nil {
 		t.Fatal(err)
 	}
 	if err := closeAll(); err != nil { // the verbs open the file, and one process may do so once
@@ -178,10 +191,12 @@ func TestKeysVerbs(t *testing.T) {
 		t.Errorf("after the rotations: %+v", keys)
 	}
 	var set struct{ Keys []map[string]string }
-	if err := json.Unmarshal([]byte(p.must("keys", "jwks")), &set); err != nil || len(set.Keys) != 2 || set.Keys[0]["d"] != "" {
+	if err := json.Unmarshal([]byte(p.must("keys", "jwks")), &set); err != nil || len(set.Keys) != 2 ||
+		set.Keys[0]["d"] != "" {
 		t.Errorf("jwks: %+v, %v", set, err)
 	}
-	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut, "1 open challenges") {
+	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed ||
+		!strings.Contains(errOut, "1 open challenges") {
 		t.Errorf("retiring a key in use: exit %d, %s", code, errOut)
 	}
 	for end := time.Now().Add(20 * time.Second); running.Active().ID() != keys[0].Kid; {

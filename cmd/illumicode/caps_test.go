@@ -24,7 +24,8 @@ func TestCapsAcrossProcesses(t *testing.T) { onBoth(t, capsAcrossProcesses) }
 
 func capsAcrossProcesses(t *testing.T, p *place) {
 	const perDay, perSecond, letters, kept, connections = 150, 50, 180, 30, 6
-	p.change(`kind = "smtp"`, fmt.Sprintf("kind = \"smtp\"\nper_day = %d\nper_second = %d\nat_once = %d\nzone = %q", perDay, perSecond, connections, noonZone()))
+	p.change(`kind = "smtp"`, fmt.Sprintf("kind = \"smtp\"\nper_day = %d\nper_second = %d\nat_once = %d\nzone = %q",
+		perDay, perSecond, connections, noonZone()))
 	p.change(`lease = "30s"`, `lease = "3s"`)
 	p.fill(letters)
 	var workers []*exec.Cmd
@@ -50,11 +51,14 @@ func capsAcrossProcesses(t *testing.T, p *place) {
 			begin()
 			kills++
 		}
-		if kills == 3 && quiet(p) && strings.Contains(p.must("outbox", "list", "--state", "waiting", "--json"), "day quota used but for what is kept for urgent letters") {
+		if kills == 3 && quiet(p) &&
+			strings.Contains(p.must("outbox", "list", "--state", "waiting", "--json"),
+				"day quota used but for what is kept for urgent letters") {
 			break
 		}
 		if time.Now().After(end) {
-			t.Fatalf("after two minutes %d letters have arrived, and the queue does not say that the day's quota is used:\n%s", n, p.must("outbox", "list", "--state", "waiting"))
+			t.Fatalf("after two minutes %d letters have arrived, and the queue does not say that the day's quota "+
+				"is used:\n%s", n, p.must("outbox", "list", "--state", "waiting"))
 		}
 	}
 	common := len(p.inbox.Letters(""))
@@ -64,7 +68,8 @@ func capsAcrossProcesses(t *testing.T, p *place) {
 	}
 	p.with(func(svc *illumicode.Service) {
 		for i := range 40 {
-			if _, err := svc.Signup(t.Context(), illumicode.Request{Address: "urgent." + address(i)}, illumicode.Subject(address(i))); err != nil {
+			if _, err := svc.Signup(t.Context(), illumicode.Request{Address: "urgent." + address(i)},
+				illumicode.Subject(address(i))); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -72,7 +77,8 @@ func capsAcrossProcesses(t *testing.T, p *place) {
 	// A letter whose claim was lost gives its place back to its own worker, where it may stay.
 	for end := time.Now().Add(time.Minute); len(p.inbox.Letters("")) < common+kept-connections || !quiet(p); {
 		if time.Now().After(end) {
-			t.Fatalf("of what is kept for the urgent lane, %d letters arrived in a minute, want %d", len(p.inbox.Letters(""))-common, kept)
+			t.Fatalf("of what is kept for the urgent lane, %d letters arrived in a minute, want %d",
+				len(p.inbox.Letters(""))-common, kept)
 		}
 	}
 	if n := len(p.inbox.Letters("")); n > perDay {

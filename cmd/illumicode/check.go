@@ -46,7 +46,8 @@ func (a *app) check() *cobra.Command {
 			}
 			for _, arg := range args {
 				if !slices.Contains(known, arg) {
-					return misuse{fmt.Errorf("check %s: there is nothing of that name; say %s", arg, strings.Join(known, ", "))}
+					return misuse{
+						fmt.Errorf("check %s: there is nothing of that name; say %s", arg, strings.Join(known, ", "))}
 				}
 			}
 			c := checker{ctx: cmd.Context(), f: f, to: to, wanted: args}
@@ -75,7 +76,8 @@ func (a *app) check() *cobra.Command {
 				return nil
 			}
 			return a.withService(cmd.Context(), f, func(svc *illumicode.Service, _ *slog.Logger) error {
-				d, err := desk.New(svc).Send(cmd.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: sendTo}})
+				d, err := desk.New(svc).Send(cmd.Context(),
+					illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: sendTo}})
 				if err != nil {
 					return err
 				}
@@ -83,7 +85,8 @@ func (a *app) check() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the recipient to ask the providers about (default: the sender itself); nothing is sent")
+	cmd.Flags().StringVar(&to, "to",
+		"", "the recipient to ask the providers about (default: the sender itself); nothing is sent")
 	cmd.Flags().StringVar(&sendTo, "send-to", "", "if nothing failed, send a trial letter to this address")
 	cmd.Flags().StringVar(&resolver, "resolver", "", "the DNS server to ask, as host:port (default: the system's)")
 	cmd.Flags().BoolVar(&raw, "raw", false, "show the conversations with the providers, secrets masked")
@@ -160,13 +163,17 @@ func (c checker) configuration() []provider.Step {
 	steps := []provider.Step{tried("file", fmt.Sprintf("read; providers: %d", len(c.f.Provider)), nil)}
 	ring, err := c.f.Keyring()
 	if err == nil {
-		steps = append(steps, tried("keyring", fmt.Sprintf("keys: %d; %s signs", len(keyring.Of(ring).Keys()), keyring.Of(ring).Active()), nil))
+		steps = append(steps,
+			tried("keyring", fmt.Sprintf("keys: %d; %s signs", len(keyring.Of(ring).Keys()), keyring.Of(ring).Active()),
+				nil))
 	} else {
 		steps = append(steps, tried("keyring", "", err))
 	}
 	set, err := c.f.LetterSet()
 	if err == nil {
-		steps = append(steps, tried("letters", fmt.Sprintf("%d in %d locales; `illumicode letter lint` reads them", len(set.Names()), len(set.Locales())), nil))
+		steps = append(steps,
+			tried("letters", fmt.Sprintf("%d in %d locales; `illumicode letter lint` reads them", len(set.Names()),
+				len(set.Locales())), nil))
 	} else {
 		steps = append(steps, tried("letters", "", err))
 	}
@@ -189,7 +196,9 @@ func (c checker) database() []provider.Step {
 	now := time.Now()
 	sum, err := st.Summary(c.ctx, now)
 	if err == nil && sum.NobodyWorks(now) {
-		return append(steps, provider.Step{What: "outbox", Verdict: provider.Failed, Saw: "letters wait, and no worker was seen for a minute", Next: "run `illumicode deliver`, or svc.Run in your application"})
+		return append(steps, provider.Step{What: "outbox", Verdict: provider.Failed,
+			Saw:  "letters wait, and no worker was seen for a minute",
+			Next: "run `illumicode deliver`, or svc.Run in your application"})
 	}
 	steps = append(steps, tried("outbox", summaryLine(sum), err))
 	if err != nil {
@@ -209,7 +218,9 @@ func quotas(ways []wayJSON, waiting int) []provider.Step {
 	left, bounded := 0, true
 	for _, w := range ways {
 		if w.Shut != "" {
-			steps = append(steps, provider.Step{What: w.Name, Verdict: provider.Warning, Saw: w.Shut + " until " + clock(w.Until), Next: "it is tried again by itself; `illumicode outbox resume provider " + w.Name + "` tries at once"})
+			steps = append(steps, provider.Step{What: w.Name, Verdict: provider.Warning, Saw: w.Shut + " until " +
+				clock(w.Until), Next: "it is tried again by itself; `illumicode outbox resume provider " + w.Name +
+				"` tries at once"})
 		}
 		if w.Left == nil {
 			bounded = false
@@ -219,7 +230,8 @@ func quotas(ways []wayJSON, waiting int) []provider.Step {
 		steps = append(steps, tried("quota of "+w.Name, letters(*w.Left)+" left", nil))
 	}
 	if bounded && waiting > left {
-		steps = append(steps, provider.Step{What: "quotas", Verdict: provider.Warning, Saw: fmt.Sprintf("%d letters wait, and the providers' quotas have room for %d", waiting, left),
+		steps = append(steps, provider.Step{What: "quotas", Verdict: provider.Warning,
+			Saw:  fmt.Sprintf("%d letters wait, and the providers' quotas have room for %d", waiting, left),
 			Next: "the others wait for the next day or month; cancel what need not go out, or add a provider"})
 	}
 	return steps
@@ -228,7 +240,8 @@ func quotas(ways []wayJSON, waiting int) []provider.Step {
 func (c checker) provider(way provider.Provider, from message.Address) section {
 	s := section{About: "provider " + way.Name()}
 	if can := way.Can(); can.Mail && !can.MaySend(from.String()) {
-		s.Steps = append(s.Steps, provider.Step{What: "sender", Verdict: provider.Failed, Saw: from.String() + " is not among its verified senders: " + strings.Join(can.Senders, ", "),
+		s.Steps = append(s.Steps, provider.Step{What: "sender", Verdict: provider.Failed,
+			Saw:  from.String() + " is not among its verified senders: " + strings.Join(can.Senders, ", "),
 			Next: "verify it with the provider and list it, or send from one of these"})
 	}
 	asks, ok := way.(provider.Checker)
@@ -261,14 +274,16 @@ func (a *app) tellSections(all []section) {
 		}
 		fmt.Fprintln(w, paint("1", s.About))
 		for _, step := range s.Steps {
-			colour := map[provider.Verdict]string{provider.OK: "32", provider.Warning: "33", provider.Failed: "31"}[step.Verdict]
+			colour := map[provider.Verdict]string{provider.OK: "32", provider.Warning: "33",
+				provider.Failed: "31"}[step.Verdict]
 			took := ""
 			if step.Took > 0 {
 				took = fmt.Sprintf("  (%d ms)", step.Took.Milliseconds())
 			}
 			fmt.Fprintf(w, "  %s\t%s\t%s%s\n", step.What, paint(colour, string(step.Verdict)), step.Saw, took)
 			if step.Next != "" {
-				fmt.Fprintf(w, "  \t%s\t→ %s\n", paint(colour, ""), step.Next) // as many invisible bytes as above, which the columns count
+				// as many invisible bytes as above, which the columns count
+				fmt.Fprintf(w, "  \t%s\t→ %s\n", paint(colour, ""), step.Next)
 			}
 		}
 		for _, line := range s.Raw {

@@ -11,7 +11,8 @@ func TestCheckVerb(t *testing.T) {
 	p := newPlace(t)
 	nowhere := []string{"--resolver", "127.0.0.1:1"} // DNS of this test's own is tested in package check
 	out := p.must(append([]string{"check", "configuration", "database", "harbour", "--raw"}, nowhere...)...)
-	for _, want := range []string{"keyring", "those of this version", "accepted for user crew", "nothing was sent", "AUTH PLAIN •••"} {
+	for _, want := range []string{"keyring", "those of this version", "accepted for user crew", "nothing was sent",
+		"AUTH PLAIN •••"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("check does not say %q:\n%s", want, out)
 		}
@@ -34,7 +35,8 @@ func TestCheckVerb(t *testing.T) {
 		About string
 		Steps []struct{ What, Verdict, Saw string }
 	}
-	if err := json.Unmarshal([]byte(out), &sections); err != nil || code != exitFailed || len(sections) != 1 || sections[0].Steps[1].Verdict != "failed" || !strings.Contains(errOut, "1 of the steps failed") {
+	if err := json.Unmarshal([]byte(out), &sections); err != nil || code != exitFailed || len(sections) != 1 ||
+		sections[0].Steps[1].Verdict != "failed" || !strings.Contains(errOut, "1 of the steps failed") {
 		t.Errorf("a keyring that all can read: exit %d, %s %s", code, out, errOut)
 	}
 }

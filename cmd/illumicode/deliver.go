@@ -42,7 +42,8 @@ func (a *app) deliver() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&at, "metrics", "", "serve /metrics, /healthz and /readyz at this host:port (default: serve.metrics of the configuration)")
+	cmd.Flags().StringVar(&at, "metrics",
+		"", "serve /metrics, /healthz and /readyz at this host:port (default: serve.metrics of the configuration)")
 	cmd.Flags().BoolVar(&untilEmpty, "until-empty", false, "exit as soon as nothing waits and nothing is under way")
 	return cmd
 }

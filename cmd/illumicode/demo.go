@@ -25,7 +25,8 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.print(map[string]string{"site": d.SiteURL, "inbox": d.InboxURL, "smtp": d.SMTP, "data": d.Data}, func() { a.tellWhere(d, script) }); err != nil {
+			if err := a.print(map[string]string{"site": d.SiteURL, "inbox": d.InboxURL, "smtp": d.SMTP, "data": d.Data},
+				func() { a.tellWhere(d, script) }); err != nil {
 				return err
 			}
 			teller := demo.NewTeller(a.out, a.style())
@@ -45,8 +46,10 @@ func (a *app) demo() *cobra.Command {
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440", "where the site listens; the inbox takes the two ports above, the simulated providers the two above those")
-	cmd.Flags().IntVar(&storm, "storm", 0, "cancel the day's sailings for this many passengers while others register; 40000 is a whole day's")
+	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8440",
+		"where the site listens; the inbox takes the two ports above, the simulated providers the two above those")
+	cmd.Flags().IntVar(&storm, "storm", 0,
+		"cancel the day's sailings for this many passengers while others register; 40000 is a whole day's")
 	cmd.Flags().Lookup("storm").NoOptDefVal = "40000"
 	cmd.Flags().StringVar(&o.Data, "data", "", "keep everything in this folder (default: a temporary one)")
 	cmd.Flags().BoolVar(&script, "script", false, "play a dozen passengers through it and exit with a summary")

@@ -35,7 +35,8 @@ func (a *app) outboxRelease() *cobra.Command {
 }
 
 func (a *app) outboxRetry() *cobra.Command {
-	return a.change(change{"retry", "Try deliveries at once that wait for another attempt or have failed", "tried again", []store.State{store.Waiting, store.Failed}, false,
+	return a.change(change{"retry", "Try deliveries at once that wait for another attempt or have failed",
+		"tried again", []store.State{store.Waiting, store.Failed}, false,
 		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			hurried, err := st.Hurry(ctx, f, now)
 			if err != nil {
@@ -47,7 +48,8 @@ func (a *app) outboxRetry() *cobra.Command {
 }
 
 func (a *app) outboxCancel() *cobra.Command {
-	return a.change(change{"cancel", "Cancel deliveries that no worker has in hand, and what is left of lists", "cancelled", []store.State{store.Waiting, store.Held}, true,
+	return a.change(change{"cancel", "Cancel deliveries that no worker has in hand, and what is left of lists",
+		"cancelled", []store.State{store.Waiting, store.Held}, true,
 		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			return st.Cancel(ctx, f, "cancelled by an operator", now)
 		}})
@@ -75,7 +77,8 @@ func (a *app) change(c change) *cobra.Command {
 						return err
 					}
 					if !slices.Contains(c.states, d.State) {
-						return fmt.Errorf("delivery %s is %s; only what is %s can be %s", d.ID, d.State, joined(c.states), c.does)
+						return fmt.Errorf("delivery %s is %s; only what is %s can be %s", d.ID, d.State,
+							joined(c.states), c.does)
 					}
 					f.ID, yes = d.ID, true
 				}
@@ -120,7 +123,8 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 			a.line("Of those that match, there are now: %s", countLine(count))
 		}
 		if c.use == "cancel" && count[store.Sent]+count[store.Claimed] > 0 && f.ID == "" {
-			a.line("%d had been sent or are under way; `illumicode outbox export` with the same flags lists them.", count[store.Sent]+count[store.Claimed])
+			a.line("%d had been sent or are under way; `illumicode outbox export` with the same flags lists them.",
+				count[store.Sent]+count[store.Claimed])
 		}
 	})
 }
@@ -141,7 +145,9 @@ func (a *app) ask(question string) (bool, error) {
 // pauseOf reads the two arguments of pause and resume.
 func pauseOf(cmd *cobra.Command, args []string) (store.Pause, error) {
 	if len(args) != 2 || !slices.Contains(store.PauseKinds, args[0]) {
-		return store.Pause{}, misuse{fmt.Errorf("%s wants what and which: one of %s, and its name", cmd.CommandPath(), joined(store.PauseKinds))}
+		return store.Pause{},
+			misuse{fmt.Errorf("%s wants what and which: one of %s, and its name", cmd.CommandPath(),
+				joined(store.PauseKinds))}
 	}
 	p := store.Pause{Kind: args[0], Name: args[1]}
 	if p.Kind == "lane" && !slices.Contains(store.Lanes, store.Lane(p.Name)) {
@@ -174,7 +180,8 @@ func (a *app) outboxPause() *cobra.Command {
 				}
 				a.mindName(p)
 				return a.print(map[string]string{"paused": p.HeldBy()}, func() {
-					a.line("Paused %s %s. Workers see it within their poll, half a second by default; what they have in hand is sent.", p.Kind, p.Name)
+					a.line("Paused %s %s. Workers see it within their poll, half a second by default; what they "+
+						"have in hand is sent.", p.Kind, p.Name)
 				})
 			})
 		},
@@ -202,7 +209,8 @@ func (a *app) mindName(p store.Pause) {
 		}
 	}
 	if len(known) > 0 && !slices.Contains(known, p.Name) {
-		fmt.Fprintf(a.err, "MIND THE NAME: this configuration has no %s %q. It has %s.\n", p.Kind, p.Name, joined(known))
+		fmt.Fprintf(a.err, "MIND THE NAME: this configuration has no %s %q. It has %s.\n", p.Kind, p.Name,
+			joined(known))
 	}
 }
 
@@ -234,9 +242,10 @@ func (a *app) outboxResume() *cobra.Command {
 func (a *app) outboxAdopt() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
-		Use:   "adopt",
-		Short: "Let this database send for the configured site, as after a move; of a copy, cancel first what must not go out",
-		Args:  noArgs,
+		Use: "adopt",
+		Short: "Let this database send for the configured site, as after a move; of a copy, cancel first what must " +
+			"not go out",
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			f, err := a.load()
 			if err != nil {
@@ -249,11 +258,14 @@ func (a *app) outboxAdopt() *cobra.Command {
 				}
 				site := f.SiteURL()
 				if sum.Site == site {
-					return a.print(map[string]string{"site": site}, func() { a.line("The database sends for %s already.", site) })
+					return a.print(map[string]string{"site": site},
+						func() { a.line("The database sends for %s already.", site) })
 				}
 				if !yes {
-					ok, err := a.ask(fmt.Sprintf("The database sends for %s and has %d deliveries on their way. They would be sent for %s. Go on?",
-						cmp.Or(sum.Site, "no site yet"), sum.Count[store.Waiting]+sum.Count[store.Claimed], site))
+					ok, err := a.ask(
+						fmt.Sprintf("The database sends for %s and has %d deliveries on their way. They would be "+
+							"sent for %s. Go on?",
+							cmp.Or(sum.Site, "no site yet"), sum.Count[store.Waiting]+sum.Count[store.Claimed], site))
 					if err != nil {
 						return err
 					}
@@ -264,7 +276,8 @@ func (a *app) outboxAdopt() *cobra.Command {
 				if err := st.Set(cmd.Context(), store.SettingSite, site); err != nil {
 					return err
 				}
-				return a.print(map[string]string{"site": site}, func() { a.line("The database sends for %s now.", site) })
+				return a.print(map[string]string{"site": site},
+					func() { a.line("The database sends for %s now.", site) })
 			})
 		},
 	}

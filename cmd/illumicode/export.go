@@ -36,9 +36,11 @@ func (a *app) outboxExport() *cobra.Command {
 					return st.Each(cmd.Context(), f, func(d store.Delivery) error { return enc.Encode(deliveryOf(d)) })
 				}
 				w := csv.NewWriter(a.out)
-				w.Write([]string{"id", "state", "lane", "letter", "locale", "address", "attempts", "created", "due", "ended", "key", "why"})
+				w.Write([]string{"id", "state", "lane", "letter", "locale", "address", "attempts", "created", "due",
+					"ended", "key", "why"})
 				err := st.Each(cmd.Context(), f, func(d store.Delivery) error {
-					return w.Write([]string{d.ID, string(d.State), string(d.Lane), d.Letter, d.Locale, d.Address, strconv.Itoa(d.Attempts),
+					return w.Write([]string{d.ID, string(d.State), string(d.Lane), d.Letter, d.Locale, d.Address,
+						strconv.Itoa(d.Attempts),
 						stamp(d.Created), stamp(d.Due), stamp(d.Ended), d.Key, d.Note})
 				})
 				w.Flush()
@@ -80,7 +82,8 @@ func (a *app) outboxEvents() *cobra.Command {
 					if err := st.Forget(cmd.Context(), forget); err != nil {
 						return fmt.Errorf("event %d: %w", forget, err)
 					}
-					return a.print(map[string]int64{"forgotten": forget}, func() { a.line("Event %d is forgotten.", forget) })
+					return a.print(map[string]int64{"forgotten": forget},
+						func() { a.line("Event %d is forgotten.", forget) })
 				}
 				all, err := st.Aside(cmd.Context(), 1000)
 				if err != nil {
@@ -88,7 +91,8 @@ func (a *app) outboxEvents() *cobra.Command {
 				}
 				return a.print(all, func() {
 					for _, e := range all {
-						a.line("%d  %s  %s of %s, type %s\n    %s\n    %s", e.Seq, clock(e.At), e.ID, e.Source, e.Type, e.Reason, short(e.Data, 90))
+						a.line("%d  %s  %s of %s, type %s\n    %s\n    %s", e.Seq, clock(e.At), e.ID, e.Source, e.Type,
+							e.Reason, short(e.Data, 90))
 					}
 					if len(all) == 0 {
 						a.line("No event was set aside.")

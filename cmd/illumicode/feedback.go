@@ -21,7 +21,8 @@ import (
 )
 
 func (a *app) feedback() *cobra.Command {
-	return group("feedback", "What comes back about letters: bounces and complaints", a.feedbackRead(), a.feedbackList())
+	return group("feedback", "What comes back about letters: bounces and complaints", a.feedbackRead(),
+		a.feedbackList())
 }
 
 func (a *app) feedbackRead() *cobra.Command {
@@ -35,7 +36,8 @@ func (a *app) feedbackRead() *cobra.Command {
 				return err
 			}
 			if f.Feedback.ReturnPath == "" {
-				return errors.New("the configuration has no feedback.return_path: without it no letter can be told by what comes back")
+				return errors.New(
+					"the configuration has no feedback.return_path; without it nothing that comes back can be told")
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
 				post := feedback.New(svc, f.Feedback.Complaints, slog.New(slog.DiscardHandler))
@@ -57,7 +59,8 @@ func (a *app) feedbackRead() *cobra.Command {
 							a.line("%s: NOT TAKEN: %s", one.File, one.Why)
 							continue
 						}
-						a.line("%s: %s", one.File, strings.TrimSpace(fmt.Sprintf("%s %s %s", one.Kind, one.Status, one.Words)))
+						a.line("%s: %s", one.File,
+							strings.TrimSpace(fmt.Sprintf("%s %s %s", one.Kind, one.Status, one.Words)))
 					}
 				})
 				if err == nil && failed > 0 {
@@ -130,7 +133,8 @@ func (a *app) feedbackList() *cobra.Command {
 					}
 					list = append(list, found...)
 				}
-				return a.print(map[string]any{"counts": countsJSON(counts), "feedback": feedbackJSON(list)}, func() { a.feedbackText(counts, list) })
+				return a.print(map[string]any{"counts": countsJSON(counts), "feedback": feedbackJSON(list)},
+					func() { a.feedbackText(counts, list) })
 			})
 		},
 	}
@@ -154,7 +158,8 @@ func (a *app) feedbackText(counts []store.FeedbackCount, list []store.Feedback) 
 			}
 		}
 		if len(n) > 0 {
-			fmt.Fprintf(w, "%s\t%d\t%d\t%d\n", kind, n[store.FeedbackApplied], n[store.FeedbackWaiting], n[store.FeedbackAside])
+			fmt.Fprintf(w, "%s\t%d\t%d\t%d\n", kind, n[store.FeedbackApplied], n[store.FeedbackWaiting],
+				n[store.FeedbackAside])
 		}
 	}
 	w.Flush()
@@ -168,7 +173,8 @@ func (a *app) feedbackText(counts []store.FeedbackCount, list []store.Feedback) 
 		if f.Delivery == "" {
 			letter = f.Remote
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", letter, f.State, f.Kind, f.Status, f.Source, clock(f.Taken), short(f.Words, 36), short(f.Note, 48))
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", letter, f.State, f.Kind, f.Status, f.Source, clock(f.Taken),
+			short(f.Words, 36), short(f.Note, 48))
 	}
 	w.Flush()
 }
@@ -184,7 +190,8 @@ func outcome(all []store.Feedback) report.Kind {
 
 // cameBack is a feedback as one line of a story.
 func cameBack(f store.Feedback) string {
-	line := fmt.Sprintf("%s  %s, told by %s: %s", clock(f.Happened), f.Kind, f.Source, strings.TrimSpace(f.Status+" "+f.Words))
+	line := fmt.Sprintf("%s  %s, told by %s: %s", clock(f.Happened), f.Kind, f.Source,
+		strings.TrimSpace(f.Status+" "+f.Words))
 	if f.Note != "" {
 		line += " (" + f.Note + ")"
 	}

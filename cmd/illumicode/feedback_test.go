@@ -76,10 +76,12 @@ never = ["skerry.example"]`)
 	}
 	wait("the address has bounced", "feedback", "list", "--state", "applied")
 	out := p.must("address", "show", "ole@skerry.example")
-	if !strings.Contains(out, "SUPPRESSED (it bounced") || !strings.Contains(out, "hard bounce, told by pier: 5.1.1 550 5.1.1 nobody of that name") {
+	if !strings.Contains(out, "SUPPRESSED (it bounced") ||
+		!strings.Contains(out, "hard bounce, told by pier: 5.1.1 550 5.1.1 nobody of that name") {
 		t.Errorf("address show:\n%s", out)
 	}
-	if out, _, code := p.do("notify", "--to", "ole@skerry.example"); code != exitFailed || !strings.Contains(out, "suppressed") {
+	if out, _, code := p.do("notify", "--to", "ole@skerry.example"); code != exitFailed ||
+		!strings.Contains(out, "suppressed") {
 		t.Errorf("a second notice: exit %d\n%s", code, out)
 	}
 
@@ -108,16 +110,19 @@ Status: 5.2.2
 Diagnostic-Code: smtp; 552 5.2.2 full
 --b--
 `)
-	if out := p.must("feedback", "read", p.file("report.eml")); !strings.Contains(out, "soft bounce 5.2.2 552 5.2.2 full") {
+	if out := p.must("feedback", "read", p.file("report.eml")); !strings.Contains(out,
+		"soft bounce 5.2.2 552 5.2.2 full") {
 		t.Errorf("feedback read:\n%s", out)
 	}
 	wait("outcome       soft bounce", "outbox", "show", id)
 	p.write("forged.eml", "To: someone@bounces.ternisle.example\nSubject: hello\n\nhello\n")
 	out, errOut, code := p.do("feedback", "read", p.file("forged.eml"), p.file("missing.eml"))
-	if code != exitFailed || strings.Count(out, "NOT TAKEN") != 2 || !strings.Contains(errOut, "2 of 2 were not taken") {
+	if code != exitFailed || strings.Count(out, "NOT TAKEN") != 2 ||
+		!strings.Contains(errOut, "2 of 2 were not taken") {
 		t.Errorf("exit %d\n%s%s", code, out, errOut)
 	}
-	if _, errOut, code := p.do("feedback", "list", "--state", "lost"); code != exitMisused || !strings.Contains(errOut, "waiting, applied or aside") {
+	if _, errOut, code := p.do("feedback", "list", "--state", "lost"); code != exitMisused ||
+		!strings.Contains(errOut, "waiting, applied or aside") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
 }

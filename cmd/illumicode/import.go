@@ -21,9 +21,10 @@ func (a *app) addressImport() *cobra.Command {
 	var dry bool
 	var before string
 	cmd := &cobra.Command{
-		Use:   "import FILE.csv",
-		Short: "Take addresses over from a CSV file with the columns subject, address and, if known, standing, since, reason, locale",
-		Args:  oneArg("a CSV file, or - for standard input"),
+		Use: "import FILE.csv",
+		Short: "Take addresses over from a CSV file with the columns subject, address and, if known, standing, " +
+			"since, reason, locale",
+		Args: oneArg("a CSV file, or - for standard input"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o := desk.ImportOptions{DryRun: dry}
 			if before != "" {
@@ -43,25 +44,30 @@ func (a *app) addressImport() *cobra.Command {
 			}
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
 				done, err := desk.New(svc).Import(cmd.Context(), readBackfill(in), o)
-				printed := a.print(map[string]any{"rows": done.Rows, "changed": done.Changed, "unchanged": done.Unchanged, "refused": done.Refused, "why": done.Why, "dry_run": dry}, func() {
+				printed := a.print(map[string]any{"rows": done.Rows, "changed": done.Changed,
+					"unchanged": done.Unchanged, "refused": done.Refused, "why": done.Why, "dry_run": dry}, func() {
 					would := ""
 					if dry {
 						would = " (a dry run: nothing was changed)"
 					}
-					a.line("%d rows: %d new or changed, %d known already, %d refused%s.", done.Rows, done.Changed, done.Unchanged, done.Refused, would)
+					a.line("%d rows: %d new or changed, %d known already, %d refused%s.", done.Rows, done.Changed,
+						done.Unchanged, done.Refused, would)
 					for _, r := range done.Why {
 						a.line("  line %d: %s", r.Line, r.Why)
 					}
 				})
 				if err == nil && done.Refused > 0 {
-					err = fmt.Errorf("%d rows were left out; mend them and import the file again, which changes nothing twice", done.Refused)
+					err = fmt.Errorf(
+						"%d rows were left out; mend them and import the file again, which changes nothing twice",
+						done.Refused)
 				}
 				return errors.Join(printed, err)
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "say what would happen, and change nothing")
-	cmd.Flags().StringVar(&before, "grandfather-before", "", "confirm addresses without a standing that are from before this day, such as 2026-11-01")
+	cmd.Flags().StringVar(&before, "grandfather-before",
+		"", "confirm addresses without a standing that are from before this day, such as 2026-11-01")
 	return cmd
 }
 
@@ -92,7 +98,8 @@ func readBackfill(in io.Reader) iter.Seq2[desk.Backfill, error] {
 		for i, name := range header {
 			name = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))
 			if !slices.Contains(columns, name) {
-				yield(desk.Backfill{}, fmt.Errorf("line 1: there is no column %q; the columns are %s", name, strings.Join(columns, ", ")))
+				yield(desk.Backfill{}, fmt.Errorf("line 1: there is no column %q; the columns are %s", name,
+					strings.Join(columns, ", ")))
 				return
 			}
 			at[name] = i
@@ -119,7 +126,8 @@ func readBackfill(in io.Reader) iter.Seq2[desk.Backfill, error] {
 				return ""
 			}
 			line, _ := r.FieldPos(0)
-			row := desk.Backfill{Line: line, Subject: get("subject"), Address: get("address"), Standing: get("standing"), Reason: get("reason"), Locale: get("locale")}
+			row := desk.Backfill{Line: line, Subject: get("subject"), Address: get("address"),
+				Standing: get("standing"), Reason: get("reason"), Locale: get("locale")}
 			if since := get("since"); since != "" {
 				if row.Since, err = readTime(since); err != nil {
 					row.Wrong = "since: " + err.Error()

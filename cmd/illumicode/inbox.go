@@ -38,13 +38,15 @@ func (a *app) inbox() *cobra.Command {
 				mail.Close()
 				return fmt.Errorf("--pages: %w; choose another port", err)
 			}
-			err = a.print(map[string]string{"pages": "http://" + web.Addr().String(), "smtp": mail.Addr().String(), "ca_file": certificate}, func() {
+			err = a.print(map[string]string{"pages": "http://" + web.Addr().String(), "smtp": mail.Addr().String(),
+				"ca_file": certificate}, func() {
 				a.line("Capture inbox at http://%s; letters sent to it stay here.", web.Addr())
 				a.line("")
 				a.line("To send to it, put this into the configuration:")
 				a.line("")
 				host, port, _ := net.SplitHostPort(mail.Addr().String())
-				a.line("  [[provider]]\n  name = \"inbox\"\n  kind = \"smtp\"\n  host = %q\n  port = %s\n  tls = \"starttls\"\n  ca_file = %q", host, port, certificate)
+				a.line("  [[provider]]\n  name = \"inbox\"\n  kind = \"smtp\"\n  host = %q\n  port = %s\n  tls = "+
+					"\"starttls\"\n  ca_file = %q", host, port, certificate)
 				a.line("")
 				a.line("Ctrl-C ends it.")
 			})
@@ -57,6 +59,7 @@ func (a *app) inbox() *cobra.Command {
 	cmd.Flags().StringVar(&pages, "pages", "127.0.0.1:8441", "where the pages listen")
 	cmd.Flags().StringVar(&smtp, "smtp", "127.0.0.1:8442", "where the SMTP server listens")
 	cmd.Flags().StringVar(&data, "data", "", "keep letters as .eml files in this folder (default: in memory)")
-	cmd.Flags().StringVar(&certificate, "certificate", "", "write the server's certificate here (default: a temporary file)")
+	cmd.Flags().StringVar(&certificate, "certificate", "",
+		"write the server's certificate here (default: a temporary file)")
 	return cmd
 }

@@ -36,8 +36,10 @@ type deliveryJSON struct {
 
 func deliveryOf(d store.Delivery) deliveryJSON {
 	return deliveryJSON{
-		ID: d.ID, State: d.State, Lane: d.Lane, Letter: d.Letter, Locale: d.Locale, Address: d.Address, Challenge: d.Challenge,
-		Attempts: d.Attempts, Created: d.Created, Due: d.Due, DeliverBefore: d.DeliverBefore, Ended: d.Ended, Why: d.Note,
+		ID: d.ID, State: d.State, Lane: d.Lane, Letter: d.Letter, Locale: d.Locale, Address: d.Address,
+		Challenge: d.Challenge,
+		Attempts:  d.Attempts, Created: d.Created, Due: d.Due, DeliverBefore: d.DeliverBefore, Ended: d.Ended,
+		Why:    d.Note,
 		HeldBy: d.HeldBy, Key: d.Key, AskedBy: askedBy(d), Fallback: d.Fallback,
 	}
 }
@@ -56,7 +58,8 @@ type attemptJSON struct {
 }
 
 func attemptOf(a store.Attempt) attemptJSON {
-	return attemptJSON{a.Number, a.Provider, a.Begun, a.Ended, string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote, a.Route}
+	return attemptJSON{a.Number, a.Provider, a.Begun, a.Ended, string(a.Class), a.Code, a.Enhanced, a.Reply, a.Remote,
+		a.Route}
 }
 
 type summaryJSON struct {
@@ -80,7 +83,8 @@ type laneJSON struct {
 }
 
 func summaryOf(s store.Summary, now time.Time) summaryJSON {
-	v := summaryJSON{Count: s.Count, Lanes: []laneJSON{}, Repeats: s.Repeats, Lists: s.Lists, Aside: s.Aside, OldestDue: s.OldestDue,
+	v := summaryJSON{Count: s.Count, Lanes: []laneJSON{}, Repeats: s.Repeats, Lists: s.Lists, Aside: s.Aside,
+		OldestDue:  s.OldestDue,
 		WorkerSeen: s.LastSeen, NobodyWorks: s.NobodyWorks(now), Site: s.Site}
 	for _, l := range s.Loads {
 		v.Lanes = append(v.Lanes, laneJSON(l))

@@ -17,7 +17,8 @@ import (
 )
 
 func (a *app) keys() *cobra.Command {
-	return group("keys", "Make keyrings, rotate and retire their keys", a.keysNew(), a.keysRotate(), a.keysRetire(), a.keysList(), a.keysRekey(), a.keysJWKS())
+	return group("keys", "Make keyrings, rotate and retire their keys", a.keysNew(), a.keysRotate(), a.keysRetire(),
+		a.keysList(), a.keysRekey(), a.keysJWKS())
 }
 
 func (a *app) keysNew() *cobra.Command {
@@ -43,7 +44,8 @@ func (a *app) keysNew() *cobra.Command {
 			// O_EXCL: a keyring that is overwritten takes every link in flight with it.
 			file, err := os.OpenFile(out, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 			if errors.Is(err, fs.ErrExist) {
-				return fmt.Errorf("%s exists; it is not overwritten, since every code and link in flight depends on it", out)
+				return fmt.Errorf("%s exists; it is not overwritten, since every code and link in flight depends on it",
+					out)
 			}
 			if err != nil {
 				return err
@@ -56,7 +58,8 @@ func (a *app) keysNew() *cobra.Command {
 				return err
 			}
 			return a.print(map[string]string{"file": out, "kid": ring.Active().ID()}, func() {
-				a.line("Made %s with the key %s. Keep it out of version control, and back it up apart from the database.", out, ring.Active().ID())
+				a.line("Made %s with the key %s. Keep it out of version control, and back it up apart from the "+
+					"database.", out, ring.Active().ID())
 			})
 		},
 	}
@@ -114,7 +117,8 @@ func (a *app) keysRotate() *cobra.Command {
 				kid = next.Index()[0]
 			}
 			return a.print(map[string]string{"kid": kid.String(), "use": use}, func() {
-				a.line("%s is the key for %s from now on. Processes that run take it up within seconds.", kid, describeUse(keyring.Use(use)))
+				a.line("%s is the key for %s from now on. Processes that run take it up within seconds.", kid,
+					describeUse(keyring.Use(use)))
 				if keyring.Use(use) == keyring.ForLookups {
 					a.line("`illumicode keys rekey` puts what is kept under the one before under it.")
 				} else {
@@ -123,13 +127,16 @@ func (a *app) keysRotate() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&use, "use", string(keyring.ForLinks), "what for: link (links, codes, what is sealed), receipt or index (lookups)")
-	cmd.Flags().DurationVar(&overlap, "overlap", 90*24*time.Hour, "how long the key before is accepted; unsubscribe links and known browsers end with it")
+	cmd.Flags().StringVar(&use, "use", string(keyring.ForLinks),
+		"what for: link (links, codes, what is sealed), receipt or index (lookups)")
+	cmd.Flags().DurationVar(&overlap, "overlap", 90*24*time.Hour,
+		"how long the key before is accepted; unsubscribe links and known browsers end with it")
 	return cmd
 }
 
 func describeUse(use keyring.Use) string {
-	return map[keyring.Use]string{keyring.ForLinks: "links and codes", keyring.ForReceipts: "receipts", keyring.ForLookups: "lookups"}[use]
+	return map[keyring.Use]string{keyring.ForLinks: "links and codes", keyring.ForReceipts: "receipts",
+		keyring.ForLookups: "lookups"}[use]
 }
 
 func (a *app) keysRetire() *cobra.Command {
@@ -151,9 +158,13 @@ func (a *app) keysRetire() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				breaks := fmt.Sprintf("%d open challenges, %d changes of address that can be taken back and %d suppressions depend on %s", d.Challenges, d.Changes, d.Suppressions, args[0])
+				breaks := fmt.Sprintf(
+					"%d open challenges, %d changes of address that can be taken back and %d suppressions depend on %s",
+					d.Challenges, d.Changes, d.Suppressions, args[0])
 				if d.Any() && !emergency {
-					return fmt.Errorf("%s; wait for them (`illumicode keys rekey` moves suppressions), or say --emergency if the key is known to others", breaks)
+					return fmt.Errorf(
+						"%s; wait for them (`illumicode keys rekey` moves suppressions), or say --emergency if the "+
+							"key is known to others", breaks)
 				}
 				if err := replaceKeyring(f, next); err != nil {
 					return err
@@ -163,8 +174,10 @@ func (a *app) keysRetire() *cobra.Command {
 						return err
 					}
 				}
-				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes, "suppressions": d.Suppressions}, func() {
-					a.line("%s is retired. Links, codes, unsubscribe links and known browsers that were made under it are refused from now on.", args[0])
+				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes,
+					"suppressions": d.Suppressions}, func() {
+					a.line("%s is retired. Links, codes, unsubscribe links and known browsers that were made under "+
+						"it are refused from now on.", args[0])
 					if d.Any() {
 						a.line("BROKEN by it: %s. People have to ask for new letters.", breaks)
 					}
@@ -249,13 +262,15 @@ func (a *app) keysList() *cobra.Command {
 					}
 				}
 				return a.print(all, func() {
-					a.line("%-24s %-8s %-9s %-20s %10s %8s %13s", "KEY", "USE", "STATUS", "ACCEPTED UNTIL", "CHALLENGES", "CHANGES", "SUPPRESSIONS")
+					a.line("%-24s %-8s %-9s %-20s %10s %8s %13s", "KEY", "USE", "STATUS", "ACCEPTED UNTIL",
+						"CHALLENGES", "CHANGES", "SUPPRESSIONS")
 					for _, k := range all {
 						until := "-"
 						if !k.Until.IsZero() {
 							until = clock(k.Until)
 						}
-						a.line("%-24s %-8s %-9s %-20s %10d %8d %13d", k.Kid, k.Use, k.Status, until, k.Challenges, k.Changes, k.Suppressions)
+						a.line("%-24s %-8s %-9s %-20s %10d %8d %13d", k.Kid, k.Use, k.Status, until, k.Challenges,
+							k.Changes, k.Suppressions)
 					}
 				})
 			})
@@ -282,7 +297,8 @@ func (a *app) keysRekey() *cobra.Command {
 					}
 				}
 				return a.print(map[string]int{"moved": total}, func() {
-					a.line("%d rows are under %s now. Those of people who were forgotten stay under their key, which must stay in the keyring.", total, key)
+					a.line("%d rows are under %s now. Those of people who were forgotten stay under their key, "+
+						"which must stay in the keyring.", total, key)
 				})
 			})
 		},

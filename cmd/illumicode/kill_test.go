@@ -37,7 +37,8 @@ func (p *place) fill(n int) {
 	p.t.Helper()
 	p.with(func(svc *illumicode.Service) {
 		for i := range n {
-			if _, err := svc.Notify(p.t.Context(), illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: address(i)}}); err != nil {
+			if _, err := svc.Notify(p.t.Context(),
+				illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: address(i)}}); err != nil {
 				p.t.Fatal(err)
 			}
 		}
@@ -76,7 +77,8 @@ func (p *place) summary() (counts map[string]int, repeats int) {
 func TestKilledWorkerLosesNothing(t *testing.T) {
 	const letters, kills, senders = 500, 3, 8
 	p := newPlace(t)
-	p.change(`lease = "30s"`, fmt.Sprintf("lease = \"1s\"\nsenders = %d", senders)) // so that the next worker need not wait for long
+	// so that the next worker need not wait for long
+	p.change(`lease = "30s"`, fmt.Sprintf("lease = \"1s\"\nsenders = %d", senders))
 	p.fill(letters)
 	for kill := 1; kill <= kills; kill++ {
 		child := tool(t, "--config", p.config, "deliver")
@@ -101,7 +103,8 @@ func TestKilledWorkerLosesNothing(t *testing.T) {
 	}
 	got, extra := p.arrived(letters)
 	counts, repeats := p.summary()
-	t.Logf("arrived at %d of %d addresses, %d twice; %d repeats counted over %d kills", got, letters, extra, repeats, kills)
+	t.Logf("arrived at %d of %d addresses, %d twice; %d repeats counted over %d kills", got, letters, extra, repeats,
+		kills)
 	if got != letters || counts[string(store.Sent)] != letters {
 		t.Errorf("%d of %d arrived and %v: letters were lost", got, letters, counts)
 	}
@@ -135,7 +138,8 @@ func TestTwoWorkersOneFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	for working := 0; working < len(workers); {
-		if err := st.DB().QueryRowContext(t.Context(), "SELECT COUNT(*) FROM illumicode_worker").Scan(&working); err != nil {
+		if err := st.DB().QueryRowContext(t.Context(), "SELECT COUNT(*) FROM illumicode_worker").Scan(
+			&working); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -59,7 +59,8 @@ func (s samples) page(html string) (string, error) {
 	}
 	defer f.Close()
 	raw, err := io.ReadAll(f)
-	return strings.ReplaceAll(html, s.writer.Mark, "data:"+s.mark.Type+";base64,"+base64.StdEncoding.EncodeToString(raw)), err
+	return strings.ReplaceAll(html, s.writer.Mark, "data:"+s.mark.Type+";base64,"+
+		base64.StdEncoding.EncodeToString(raw)), err
 }
 
 func (a *app) letterList() *cobra.Command {
@@ -84,7 +85,8 @@ func (a *app) letterList() *cobra.Command {
 			var rows []row
 			for _, name := range set.Names() {
 				k := set.Kind(name)
-				r := row{Letter: name, Lane: k.Lane, Category: k.Category, Proof: set.CarriesProof(name), Values: set.Values(name)}
+				r := row{Letter: name, Lane: k.Lane, Category: k.Category, Proof: set.CarriesProof(name),
+					Values: set.Values(name)}
 				for _, l := range set.Locales() {
 					r.Locales = append(r.Locales, l.String())
 				}
@@ -98,7 +100,8 @@ func (a *app) letterList() *cobra.Command {
 					if category == "" {
 						category = "security"
 					}
-					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", r.Letter, r.Lane, category, strings.Join(r.Values, " "), strings.Join(r.Locales, " "))
+					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", r.Letter, r.Lane, category, strings.Join(r.Values, " "),
+						strings.Join(r.Locales, " "))
 				}
 				w.Flush()
 			})
@@ -144,7 +147,8 @@ func (a *app) letterShow() *cobra.Command {
 			if out != "" {
 				return a.toFile(out, func(f io.Writer) error { _, err := io.WriteString(f, text); return err })
 			}
-			return a.print(map[string]string{"locale": r.Locale.String(), "subject": r.Subject, "text": r.Text, "html": r.HTML, "sms": sms},
+			return a.print(map[string]string{"locale": r.Locale.String(), "subject": r.Subject, "text": r.Text,
+				"html": r.HTML, "sms": sms},
 				func() { fmt.Fprint(a.out, text) })
 		},
 	}
@@ -190,7 +194,8 @@ func (s samples) formOf(r render.Rendered, sms, form string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		sample := compose.Message{From: s.from, To: []message.Address{to}, Subject: r.Subject, Text: r.Text, HTML: r.HTML,
+		sample := compose.Message{From: s.from, To: []message.Address{to}, Subject: r.Subject, Text: r.Text,
+			HTML: r.HTML,
 			Date: time.Now(), ID: "sample@letters.example"}
 		if s.mark != nil {
 			sample.Inline = []compose.Part{*s.mark}
@@ -235,13 +240,15 @@ func (a *app) letterLint() *cobra.Command {
 				if f.Level == render.Fault {
 					faults++
 				}
-				rows = append(rows, map[string]string{"letter": f.Letter, "locale": f.Locale, "level": string(f.Level), "what": f.What})
+				rows = append(rows, map[string]string{"letter": f.Letter, "locale": f.Locale, "level": string(f.Level),
+					"what": f.What})
 			}
 			err = a.print(rows, func() {
 				for _, f := range found {
 					a.line("%-6s  %s, %s: %s", f.Level, f.Letter, f.Locale, f.What)
 				}
-				a.line("%d letters in %d locales: %d faults, %d pieces of advice.", len(set.Names()), len(set.Locales()), faults, len(found)-faults)
+				a.line("%d letters in %d locales: %d faults, %d pieces of advice.", len(set.Names()),
+					len(set.Locales()), faults, len(found)-faults)
 			})
 			if err == nil && faults > 0 {
 				err = fmt.Errorf("%d faults", faults)

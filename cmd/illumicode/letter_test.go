@@ -18,7 +18,8 @@ func TestLetterVerbs(t *testing.T) {
 	if out := p.must("letter", "lint"); !strings.Contains(out, "10 letters in 8 locales: 0 faults") {
 		t.Errorf("letter lint:\n%s", out)
 	}
-	if out := p.must("letter", "show", "confirm", "--locale", "de-AT"); !strings.Contains(out, "Subject: Bestätigen Sie") || !strings.Contains(out, "482 913") {
+	if out := p.must("letter", "show", "confirm", "--locale", "de-AT"); !strings.Contains(out,
+		"Subject: Bestätigen Sie") || !strings.Contains(out, "482 913") {
 		t.Errorf("letter show:\n%s", out)
 	}
 	if out := p.must("letter", "show", "confirm", "--as", "sms"); !strings.Contains(out, "(1 segments, GSM 7-bit)") {
@@ -54,14 +55,17 @@ func TestLetterVerbs(t *testing.T) {
 	}
 	p.write("mark.png", mark.String())
 	p.change("[site]", "[site]\nmark_file = \"mark.png\"")
-	if out := p.must("letter", "show", "confirm", "--as", "html"); strings.Contains(out, "cid:") || !strings.Contains(out, `<img src="data:image/png;base64,`) {
+	if out := p.must("letter", "show", "confirm", "--as", "html"); strings.Contains(out, "cid:") ||
+		!strings.Contains(out, `<img src="data:image/png;base64,`) {
 		t.Errorf("the mark in HTML:\n%s", out)
 	}
-	if out := p.must("letter", "show", "confirm", "--as", "eml"); !strings.Contains(out, "Content-ID: <mark") || !strings.Contains(out, "Content-Type: image/png") {
+	if out := p.must("letter", "show", "confirm", "--as", "eml"); !strings.Contains(out, "Content-ID: <mark") ||
+		!strings.Contains(out, "Content-Type: image/png") {
 		t.Errorf("the mark in a message:\n%s", out)
 	}
 	p.write("mark.png", "no picture")
-	if _, errOut, code := p.do("letter", "lint"); code != exitFailed || !strings.Contains(errOut, "no PNG, JPEG or GIF") {
+	if _, errOut, code := p.do("letter", "lint"); code != exitFailed ||
+		!strings.Contains(errOut, "no PNG, JPEG or GIF") {
 		t.Errorf("a mark that is none: exit %d, %s", code, errOut)
 	}
 	p.change("mark_file = \"mark.png\"\n", "")
@@ -72,7 +76,8 @@ func TestLetterVerbs(t *testing.T) {
 	p.write("mine/en.toml", "[letter.hurt]\nsubject = \"s\"\n")
 	p.write("mine/hurt.html", `<p><a href="/pier">the pier</a></p>`)
 	p.change("[keys]", "[letters]\ndir = \"mine\"\n[keys]")
-	if out, _, code := p.do("letter", "lint"); code != exitFailed || !strings.Contains(out, "the link /pier is relative") {
+	if out, _, code := p.do("letter", "lint"); code != exitFailed ||
+		!strings.Contains(out, "the link /pier is relative") {
 		t.Errorf("lint of a bad letter: exit %d\n%s", code, out)
 	}
 }

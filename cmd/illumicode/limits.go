@@ -15,7 +15,8 @@ import (
 )
 
 func (a *app) limits() *cobra.Command {
-	return group("limits", "How often letters can be asked for: the rules, what they would say now, and the worst they allow",
+	return group("limits",
+		"How often letters can be asked for: the rules, what they would say now, and the worst they allow",
 		a.limitsList(), a.limitsTry(), a.limitsReport())
 }
 
@@ -82,7 +83,8 @@ func (a *app) limitsTry() *cobra.Command {
 				stage = limit.Again
 			}
 			return a.onService(ctx, func(svc *illumicode.Service) error {
-				told, err := desk.New(svc).TryLimits(ctx, illumicode.Request{Address: address, Purpose: purpose, Subject: subject}, stage)
+				told, err := desk.New(svc).TryLimits(ctx, illumicode.Request{Address: address, Purpose: purpose,
+					Subject: subject}, stage)
 				if err != nil {
 					return err
 				}
@@ -91,8 +93,10 @@ func (a *app) limitsTry() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&address, "address", "", "whom the letter would go to")
-	cmd.Flags().StringVar(&network, "network", "", "the IP address that it is asked from; without it rules by network are left out")
-	cmd.Flags().StringVar(&purpose, "purpose", "signup", "what for: signup, signin, reverify, stepup, or one of your own")
+	cmd.Flags().StringVar(&network, "network",
+		"", "the IP address that it is asked from; without it rules by network are left out")
+	cmd.Flags().StringVar(&purpose, "purpose", "signup",
+		"what for: signup, signin, reverify, stepup, or one of your own")
 	cmd.Flags().StringVar(&subject, "subject", "", "who asks, where the application knows")
 	cmd.Flags().BoolVar(&again, "again", false, "ask for a letter sent again, and not for a first one")
 	return cmd
@@ -101,7 +105,8 @@ func (a *app) limitsTry() *cobra.Command {
 func answerJSON(told desk.Answer) map[string]any {
 	rules := make([]map[string]any, 0, len(told.Rules))
 	for _, r := range told.Rules {
-		one := map[string]any{"name": r.Rule.Name, "how_often": r.Rule.String(), "left": r.Left, "observe": r.Rule.Observe}
+		one := map[string]any{"name": r.Rule.Name, "how_often": r.Rule.String(), "left": r.Left,
+			"observe": r.Rule.Observe}
 		if !r.At.IsZero() {
 			one["at"] = r.At
 		}
@@ -136,7 +141,8 @@ func (a *app) answer(told desk.Answer, now time.Time, fromNetwork bool) {
 	a.line("Now: %s. Within the hour: %d in all, each asked for as soon as it passes.", pass(told.Now), told.Hour)
 	switch {
 	case !told.NextAfter.IsZero():
-		a.line("The one after those of now passes at %s; until then %s refuses it.", clock(told.NextAfter), told.Refuser)
+		a.line("The one after those of now passes at %s; until then %s refuses it.", clock(told.NextAfter),
+			told.Refuser)
 	case told.Refuser != "":
 		a.line("After those %s refuses for longer than the hour.", told.Refuser)
 	}
@@ -193,5 +199,6 @@ func (a *app) exposure(all []exposure.Figure, rules []limit.Rule) {
 		}
 	}
 	a.line("")
-	a.wrapped(0, fmt.Sprintf("From %d rules; those that only observe bound nothing. Warnings: %d. %s", len(rules), warnings, exposure.NoClaim))
+	a.wrapped(0, fmt.Sprintf("From %d rules; those that only observe bound nothing. Warnings: %d. %s", len(rules),
+		warnings, exposure.NoClaim))
 }

@@ -40,7 +40,8 @@ name = "sms-day"
 off = true
 `)
 	list := p.must("limits", "list")
-	for _, want := range []string{"2 an hour, 2 at once for one address", "observe; " + p.config, "enforce; default", "9 a calendar day in Europe/Oslo"} {
+	for _, want := range []string{"2 an hour, 2 at once for one address", "observe; " + p.config, "enforce; default",
+		"9 a calendar day in Europe/Oslo"} {
 		if !strings.Contains(list, want) {
 			t.Errorf("list lacks %q:\n%s", want, list)
 		}
@@ -50,12 +51,15 @@ off = true
 	}
 	for range 2 { // nothing is spent
 		out := p.must("limits", "try", "--address", "mara@ternisle.example", "--network", "203.0.113.7")
-		if !strings.Contains(out, "Now: 2 pass. Within the hour: 3 in all") || !strings.Contains(out, "until then address-hour refuses it") || !strings.Contains(out, "9 more (observes only)") {
+		if !strings.Contains(out, "Now: 2 pass. Within the hour: 3 in all") ||
+			!strings.Contains(out, "until then address-hour refuses it") ||
+			!strings.Contains(out, "9 more (observes only)") {
 			t.Errorf("try:\n%s", out)
 		}
 	}
 	report := p.must("limits", "report")
-	for _, want := range []string{"address-hour (2 an hour, 2 at once for one address) lets 4 through", "mail to addresses that nobody has confirmed", "RFC 4226", "claim no conformance"} {
+	for _, want := range []string{"address-hour (2 an hour, 2 at once for one address) lets 4 through",
+		"mail to addresses that nobody has confirmed", "RFC 4226", "claim no conformance"} {
 		if !strings.Contains(strings.Join(strings.Fields(report), " "), want) {
 			t.Errorf("report lacks %q:\n%s", want, report)
 		}
@@ -74,7 +78,8 @@ off = true
 	} {
 		p := newPlace(t)
 		p.add("[[limit]]\nname = \"office\"\nby = \"all\"\nquota = \"1 per day\"\n[[limit]]\n" + text + "\n")
-		if _, errOut, code := p.do("limits", "list"); code != exitFailed || !strings.Contains(errOut, "limit[1]") || !strings.Contains(errOut, want) {
+		if _, errOut, code := p.do("limits", "list"); code != exitFailed || !strings.Contains(errOut, "limit[1]") ||
+			!strings.Contains(errOut, want) {
 			t.Errorf("%q: exit %d\n%s, want %q", text, code, errOut, want)
 		}
 	}
@@ -85,7 +90,8 @@ off = true
 func TestLimitsAcrossProcesses(t *testing.T) { onBoth(t, limitsAcrossProcesses) }
 
 func limitsAcrossProcesses(t *testing.T, p *place) {
-	p.add("[[limit]]\nname = \"harbour-wall\"\nby = \"all\"\nquota = \"40 per month\"\n[[limit]]\nname = \"network-hour\"\noff = true\n")
+	p.add("[[limit]]\nname = \"harbour-wall\"\nby = \"all\"\nquota = \"40 per month\"\n[[limit]]\nname = " +
+		"\"network-hour\"\noff = true\n")
 	var bases []string
 	for range 3 {
 		_, rest, _ := strings.Cut(start(t, "msg=serving", "--config", p.config, "serve"), "address=")
@@ -98,7 +104,8 @@ func limitsAcrossProcesses(t *testing.T, p *place) {
 		turns <- struct{}{}
 		all.Go(func() {
 			defer func() { <-turns }()
-			resp, err := http.Post(bases[i%3]+"/v1/signin", "application/json", strings.NewReader(fmt.Sprintf(`{"address": "p%d@ternisle.example"}`, i)))
+			resp, err := http.Post(bases[i%3]+"/v1/signin", "application/json",
+				strings.NewReader(fmt.Sprintf(`{"address": "p%d@ternisle.example"}`, i)))
 			if err != nil {
 				t.Error(err)
 				return
@@ -107,7 +114,9 @@ func limitsAcrossProcesses(t *testing.T, p *place) {
 			switch h := resp.Header; {
 			case resp.StatusCode == http.StatusCreated:
 				begun.Add(1)
-			case resp.StatusCode == http.StatusTooManyRequests && h.Get("Retry-After") != "" && strings.HasPrefix(h.Get("RateLimit"), `"harbour-wall";r=0;t=`) && h.Get("RateLimit-Policy") == `"harbour-wall";q=40;w=2592000`:
+			case resp.StatusCode == http.StatusTooManyRequests && h.Get("Retry-After") != "" &&
+				strings.HasPrefix(h.Get("RateLimit"), `"harbour-wall";r=0;t=`) &&
+				h.Get("RateLimit-Policy") == `"harbour-wall";q=40;w=2592000`:
 				refused.Add(1)
 			default:
 				t.Errorf("%d %v", resp.StatusCode, h)

@@ -53,8 +53,9 @@ type app struct {
 func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	a := &app{out: out, err: errOut}
 	root := &cobra.Command{
-		Use:           "illumicode",
-		Short:         "Signup confirmation for your service: signed links, one-time codes, and letters that are not lost",
+		Use: "illumicode",
+		Short: "Signup confirmation for your service: signed links, one-time codes, and letters that are " +
+			"not lost",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          noArgs,
@@ -66,7 +67,8 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	root.PersistentFlags().StringVar(&a.configPath, "config", "illumicode.toml", "the configuration file")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, for programs")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
-	root.AddCommand(a.demo(), a.serve(), a.deliver(), a.migrate(), a.outbox(), a.token(), a.keys(), a.inbox(), a.notify(), a.letter(), a.address(), a.feedback(), a.limits(), a.rehearse(), a.standin(), a.check())
+	root.AddCommand(a.demo(), a.serve(), a.deliver(), a.migrate(), a.outbox(), a.token(), a.keys(), a.inbox(),
+		a.notify(), a.letter(), a.address(), a.feedback(), a.limits(), a.rehearse(), a.standin(), a.check())
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	var wrong misuse
@@ -101,7 +103,9 @@ func oneArg(what string) cobra.PositionalArgs {
 
 // group returns a verb that only holds others.
 func group(use, short string, verbs ...*cobra.Command) *cobra.Command {
-	cmd := &cobra.Command{Use: use, Short: short, Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	cmd := &cobra.Command{Use: use, Short: short, Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		return cmd.Help()
+	}}
 	cmd.AddCommand(verbs...)
 	return cmd
 }
@@ -110,7 +114,8 @@ func group(use, short string, verbs ...*cobra.Command) *cobra.Command {
 func (a *app) load() (*config.File, error) { return config.Load(a.configPath) }
 
 // withService runs fn with everything that the configuration describes.
-func (a *app) withService(ctx context.Context, f *config.File, fn func(*illumicode.Service, *slog.Logger) error) (err error) {
+func (a *app) withService(ctx context.Context, f *config.File, fn func(*illumicode.Service, *slog.Logger) error) (
+	err error) {
 	log := a.log()
 	svc, closeAll, err := f.Open(ctx, log, a.metrics)
 	if err != nil {

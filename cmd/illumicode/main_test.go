@@ -153,7 +153,8 @@ func (p *place) must(args ...string) string {
 func TestNotifyTellsWhatTheProviderSaid(t *testing.T) {
 	p := newPlace(t)
 	out := p.must("notify", "--to", "mara@ternisle.example", "--name", "Mara Quist", "--locale", "de")
-	if !strings.Contains(out, "harbour said") || !strings.Contains(out, "250 2.0.0 OK") || !strings.Contains(out, "It is sent.") {
+	if !strings.Contains(out, "harbour said") || !strings.Contains(out, "250 2.0.0 OK") ||
+		!strings.Contains(out, "It is sent.") {
 		t.Errorf("notify says:\n%s", out)
 	}
 	l := p.inbox.Letters("mara@ternisle.example")
@@ -164,7 +165,8 @@ func TestNotifyTellsWhatTheProviderSaid(t *testing.T) {
 		Summary    struct{ Count map[string]int }
 		Deliveries []struct{ ID, State, Address string }
 	}
-	if err := json.Unmarshal([]byte(p.must("outbox", "list", "--json")), &list); err != nil || list.Summary.Count["sent"] != 1 || len(list.Deliveries) != 1 {
+	if err := json.Unmarshal([]byte(p.must("outbox", "list", "--json")), &list); err != nil ||
+		list.Summary.Count["sent"] != 1 || len(list.Deliveries) != 1 {
 		t.Fatalf("outbox list --json: %+v, %v", list, err)
 	}
 	id := list.Deliveries[0].ID
@@ -172,7 +174,8 @@ func TestNotifyTellsWhatTheProviderSaid(t *testing.T) {
 		t.Errorf("outbox list:\n%s", text)
 	}
 	show := p.must("outbox", "show", "…"+tail(id))
-	if !strings.Contains(show, "attempt 1 through harbour") || !strings.Contains(show, "250 2.0.0 OK") || !strings.Contains(show, "nothing: it ended") {
+	if !strings.Contains(show, "attempt 1 through harbour") || !strings.Contains(show, "250 2.0.0 OK") ||
+		!strings.Contains(show, "nothing: it ended") {
 		t.Errorf("outbox show:\n%s", show)
 	}
 }
@@ -186,7 +189,8 @@ func TestNotifyFailures(t *testing.T) {
 	}{
 		{[]string{"notify"}, exitMisused, "--to"},
 		{[]string{"notify", "--to", "mara"}, exitFailed, "no @"},
-		{[]string{"notify", "--to", "m@x.example", "--letter", "trail"}, exitFailed, `no letter is named "trail"; there are "trial"`},
+		{[]string{"notify", "--to", "m@x.example", "--letter", "trail"}, exitFailed,
+			`no letter is named "trail"; there are "trial"`},
 		{[]string{"notify", "--to", "m@x.example", "--letter", "confirm"}, exitFailed, "carries a proof"},
 		{[]string{"notify", "--to", "m@x.example", "--data", "x"}, exitMisused, "name=value"},
 		{[]string{"notify", "--too", "m@x.example"}, exitMisused, "unknown flag"},
@@ -211,7 +215,8 @@ func TestNotifyFailures(t *testing.T) {
 	l.Close()
 	p.change("port = ", fmt.Sprintf("port = %d # ", l.Addr().(*net.TCPAddr).Port))
 	out, errOut, code := p.do("notify", "--to", "mara@ternisle.example")
-	if code != exitFailed || !strings.Contains(out, "connection refused") || !strings.Contains(out, "It is waiting. Next: an attempt at") || !strings.Contains(errOut, "not sent") {
+	if code != exitFailed || !strings.Contains(out, "connection refused") ||
+		!strings.Contains(out, "It is waiting. Next: an attempt at") || !strings.Contains(errOut, "not sent") {
 		t.Errorf("no server: exit %d\n%s%s", code, out, errOut)
 	}
 }
@@ -220,7 +225,8 @@ func TestTokens(t *testing.T) {
 	p := newPlace(t)
 	tok := strings.TrimSpace(p.must("token", "mint", "--challenge", "c-17", "--address", "mara@ternisle.example"))
 	out := p.must("token", "read", "https://ferry.example/confirm?t="+tok)
-	if !strings.Contains(out, "c-17") || !strings.Contains(out, "The signature fits.") || strings.Contains(out, "mara@") {
+	if !strings.Contains(out, "c-17") || !strings.Contains(out, "The signature fits.") ||
+		strings.Contains(out, "mara@") {
 		t.Errorf("token read:\n%s", out)
 	}
 	for bad, want := range map[string]string{
@@ -230,7 +236,8 @@ func TestTokens(t *testing.T) {
 			t.Errorf("token read of a bad one: exit %d, %q; want %q", code, errOut, want)
 		}
 	}
-	if _, errOut, code := p.do("token", "read", "--purpose", "signin", tok); code != exitFailed || !strings.Contains(errOut, "another purpose") {
+	if _, errOut, code := p.do("token", "read", "--purpose", "signin", tok); code != exitFailed ||
+		!strings.Contains(errOut, "another purpose") {
 		t.Errorf("another purpose: exit %d, %q", code, errOut)
 	}
 	var read struct{ Good bool }
@@ -270,7 +277,8 @@ func TestMigratePrints(t *testing.T) {
 			t.Errorf("migrate after what it printed for %s: %s", tt.kind, out)
 		}
 	}
-	if _, errOut, code := newPlace(t).do("migrate", "--print", "--for", "another"); code != exitMisused || !strings.Contains(errOut, "say sqlite or postgres") {
+	if _, errOut, code := newPlace(t).do("migrate", "--print", "--for", "another"); code != exitMisused ||
+		!strings.Contains(errOut, "say sqlite or postgres") {
 		t.Errorf("another database: exit %d, %s", code, errOut)
 	}
 }
@@ -283,7 +291,8 @@ func TestDemoTakenPort(t *testing.T) {
 	}
 	defer l.Close()
 	var out, errOut bytes.Buffer
-	if code := run(t.Context(), []string{"demo", "--listen", l.Addr().String()}, &out, &errOut); code != exitFailed || !strings.Contains(errOut.String(), "is taken by another program; choose other ports with --listen") {
+	if code := run(t.Context(), []string{"demo", "--listen", l.Addr().String()}, &out, &errOut); code != exitFailed ||
+		!strings.Contains(errOut.String(), "is taken by another program; choose other ports with --listen") {
 		t.Errorf("exit %d, %s", code, errOut.String())
 	}
 }

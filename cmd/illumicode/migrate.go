@@ -21,7 +21,9 @@ func (a *app) migrate() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
 			case printOnly && roles:
-				return misuse{errors.New("--print and --print-roles are run apart: roles need rights that tables do not; say one of them")}
+				return misuse{
+					errors.New("--print and --print-roles are run apart: roles need rights that tables do not; say " +
+						"one of them")}
 			case printOnly:
 				return a.printMigrations(database)
 			case roles:
@@ -56,7 +58,8 @@ func (a *app) migrate() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&printOnly, "print", false, "print the SQL for an empty database instead of running it")
-	cmd.Flags().BoolVar(&roles, "print-roles", false, "print the SQL that makes roles of PostgreSQL with the least rights")
+	cmd.Flags().BoolVar(&roles, "print-roles", false,
+		"print the SQL that makes roles of PostgreSQL with the least rights")
 	cmd.Flags().StringVar(&database, "for", "sqlite", "with --print: for which database, sqlite or postgres")
 	return cmd
 }
@@ -67,5 +70,6 @@ func (a *app) printMigrations(database string) error {
 	if err != nil {
 		return misuse{fmt.Errorf("--for %s: say sqlite or postgres", database)}
 	}
-	return a.print(map[string]string{"for": database, "sql": script}, func() { a.line("%s", strings.TrimRight(script, "\n")) })
+	return a.print(map[string]string{"for": database, "sql": script},
+		func() { a.line("%s", strings.TrimRight(script, "\n")) })
 }

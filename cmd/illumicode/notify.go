@@ -34,7 +34,9 @@ func (a *app) notify() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if events != "" {
 				if n.To.Address != "" || len(data)+len(attach) > 0 {
-					return misuse{errors.New("--event takes letter, recipients and values from the rules and the event; leave the other flags out")}
+					return misuse{
+						errors.New("--event takes letter, recipients and values from the rules and the event; " +
+							"leave the other flags out")}
 				}
 				return a.receive(cmd, events)
 			}
@@ -56,7 +58,9 @@ func (a *app) notify() *cobra.Command {
 					return fmt.Errorf("--attach: %w", err)
 				}
 				defer file.Close()
-				n.Attachments = append(n.Attachments, message.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)), Body: file})
+				n.Attachments = append(n.Attachments,
+					message.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)),
+						Body: file})
 			}
 			f, err := a.load()
 			if err != nil {
@@ -71,11 +75,13 @@ func (a *app) notify() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&events, "event", "", "take the events (CloudEvents 1.0 in JSON, one or a batch) in this file, - for standard input")
+	cmd.Flags().StringVar(&events, "event", "",
+		"take the events (CloudEvents 1.0 in JSON, one or a batch) in this file, - for standard input")
 	cmd.Flags().StringVar(&n.Letter, "letter", "trial", "the letter's name")
 	cmd.Flags().StringVar(&n.To.Address, "to", "", "the address to write to")
 	cmd.Flags().StringVar(&n.To.Name, "name", "", "the reader's display name")
-	cmd.Flags().StringVar(&n.To.Locale, "locale", "", "the reader's language, such as de (default: the letters' fallback)")
+	cmd.Flags().StringVar(&n.To.Locale, "locale", "",
+		"the reader's language, such as de (default: the letters' fallback)")
 	cmd.Flags().StringArrayVar(&data, "data", nil, "a value of the letter, as name=value; may be given several times")
 	cmd.Flags().StringArrayVar(&attach, "attach", nil, "a file to attach; may be given several times")
 	cmd.Flags().StringVar(&n.ReplyTo, "reply-to", "", "where answers go (default: the letter's own)")

@@ -17,10 +17,13 @@ import (
 func TestOneWinsAcrossProcesses(t *testing.T) { onBoth(t, oneWinsAcrossProcesses) }
 
 func oneWinsAcrossProcesses(t *testing.T, p *place) {
-	p.add("[signup]\ntries = 20\n[signin]\ntries = 20\n[stepup]\ntries = 20\n[reverify]\ntries = 20\n") // a try for each who comes
+	// a try for each who comes
+	p.add("[signup]\ntries = 20\n[signin]\ntries = 20\n[stepup]\ntries = 20\n[reverify]\ntries = 20\n")
 	p.with(func(svc *illumicode.Service) {
-		for subject, address := range map[string]string{"7": "mara@ternisle.example", "8": "oda@ternisle.example", "9": "liv@ternisle.example"} {
-			if err := desk.New(svc).Confirm(t.Context(), illumicode.Holding{Subject: subject, Address: address}, "made for this test"); err != nil {
+		for subject, address := range map[string]string{"7": "mara@ternisle.example", "8": "oda@ternisle.example",
+			"9": "liv@ternisle.example"} {
+			if err := desk.New(svc).Confirm(t.Context(), illumicode.Holding{Subject: subject, Address: address},
+				"made for this test"); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -62,10 +65,14 @@ func oneWinsAcrossProcesses(t *testing.T, p *place) {
 		body          map[string]string
 		to            string
 	}{
-		{"/v1/signup", "/v1/proof/code", map[string]string{"subject": "1", "address": "new@ternisle.example"}, "new@ternisle.example"},
-		{"/v1/signin", "/v1/signin/code", map[string]string{"address": "mara@ternisle.example"}, "mara@ternisle.example"},
-		{"/v1/stepup", "/v1/stepup/code", map[string]string{"subject": "8", "address": "oda@ternisle.example", "action": "pay", "words": "pay 5.00"}, "oda@ternisle.example"},
-		{"/v1/reverify", "/v1/proof/code", map[string]string{"subject": "9", "old": "liv@ternisle.example", "address": "liv.moved@ternisle.example"}, "liv.moved@ternisle.example"},
+		{"/v1/signup", "/v1/proof/code", map[string]string{"subject": "1", "address": "new@ternisle.example"},
+			"new@ternisle.example"},
+		{"/v1/signin", "/v1/signin/code", map[string]string{"address": "mara@ternisle.example"},
+			"mara@ternisle.example"},
+		{"/v1/stepup", "/v1/stepup/code", map[string]string{"subject": "8", "address": "oda@ternisle.example",
+			"action": "pay", "words": "pay 5.00"}, "oda@ternisle.example"},
+		{"/v1/reverify", "/v1/proof/code", map[string]string{"subject": "9", "old": "liv@ternisle.example",
+			"address": "liv.moved@ternisle.example"}, "liv.moved@ternisle.example"},
 	} {
 		status, begun := post(bases[0], flow.begin, flow.body)
 		if status != http.StatusCreated {

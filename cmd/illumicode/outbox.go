@@ -16,8 +16,10 @@ import (
 )
 
 func (a *app) outbox() *cobra.Command {
-	return group("outbox", "Look into the outbox, and free what is stuck", a.outboxList(), a.outboxShow(), a.outboxExport(),
-		a.outboxRelease(), a.outboxRetry(), a.outboxCancel(), a.outboxPause(), a.outboxResume(), a.outboxEvents(), a.outboxAdopt())
+	return group("outbox", "Look into the outbox, and free what is stuck", a.outboxList(), a.outboxShow(),
+		a.outboxExport(),
+		a.outboxRelease(), a.outboxRetry(), a.outboxCancel(), a.outboxPause(), a.outboxResume(), a.outboxEvents(),
+		a.outboxAdopt())
 }
 
 // withStore runs fn with the configured database, whose tables must be there.
@@ -83,7 +85,8 @@ func (a *app) outboxList() *cobra.Command {
 					rows = append(rows, deliveryOf(d))
 				}
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
-				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching, "providers": ways, "deliveries": rows}, func() {
+				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
+					"providers": ways, "deliveries": rows}, func() {
 					a.listText(cfg, sum, ways, matching, list, most, now)
 				})
 			})
@@ -95,25 +98,30 @@ func (a *app) outboxList() *cobra.Command {
 	return cmd
 }
 
-func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matching map[store.State]int, list []store.Delivery, most int, now time.Time) {
+func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matching map[store.State]int,
+	list []store.Delivery, most int, now time.Time) {
 	a.line("%s", summaryLine(sum))
 	for _, l := range sum.Loads {
 		if l.State == store.Waiting && !l.Oldest.After(now) {
-			a.line("  lane %-6s  %d waiting, the oldest due for %s", l.Lane, l.Count, now.Sub(l.Oldest).Round(time.Second))
+			a.line("  lane %-6s  %d waiting, the oldest due for %s", l.Lane, l.Count,
+				now.Sub(l.Oldest).Round(time.Second))
 		}
 	}
 	if here := cfg.SiteURL(); sum.Site != "" && sum.Site != here {
-		a.line("THIS DATABASE SENDS FOR ANOTHER SITE, %s, so nothing is sent for %s: is it a copy?\n  If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`.", sum.Site, here)
+		a.line("THIS DATABASE SENDS FOR ANOTHER SITE, %s, so nothing is sent for %s: is it a copy?\n  If it is to "+
+			"send for this one, cancel what must not go out, then run `illumicode outbox adopt`.", sum.Site, here)
 	}
 	if mode := guardOf(cfg); mode != delivery.Live {
 		a.line("THE GUARD IS ON %s in this configuration, see [guard] there.", strings.ToUpper(string(mode)))
 	}
 	for _, p := range sum.Pauses {
-		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name, clock(p.Since), because(p.Note), p.Kind, p.Name)
+		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name,
+			clock(p.Since), because(p.Note), p.Kind, p.Name)
 	}
 	a.tellWays(ways)
 	if sum.NobodyWorks(now) {
-		a.line("NOBODY WORKS: letters have been due since %s and no worker was seen for a minute.\nRun `illumicode deliver`, or svc.Run in your application.", clock(sum.OldestDue))
+		a.line("NOBODY WORKS: letters have been due since %s and no worker was seen for a minute.\nRun `illumicode "+
+			"deliver`, or svc.Run in your application.", clock(sum.OldestDue))
 	}
 	if sum.Aside > 0 {
 		a.line("%d events were set aside; `illumicode outbox events` says why.", sum.Aside)
@@ -128,7 +136,8 @@ func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matc
 	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "ID\tSTATE\tLANE\tLETTER\tTO\tTRIES\tWHEN\tWHY")
 	for _, d := range list {
-		fmt.Fprintf(w, "…%s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", tail(d.ID), d.State, d.Lane, d.Letter, d.Address, d.Attempts, when(d), short(d.Note, 40))
+		fmt.Fprintf(w, "…%s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", tail(d.ID), d.State, d.Lane, d.Letter, d.Address,
+			d.Attempts, when(d), short(d.Note, 40))
 	}
 	w.Flush()
 	if len(list) == most {

@@ -12,28 +12,34 @@ import (
 func TestOperator(t *testing.T) {
 	p := newPlace(t)
 	p.fill(60)
-	if out := p.must("outbox", "pause", "letter", "trial", "--why", "wrong pier"); !strings.Contains(out, "Paused letter trial") {
+	if out := p.must("outbox", "pause", "letter", "trial", "--why", "wrong pier"); !strings.Contains(out,
+		"Paused letter trial") {
 		t.Error(out)
 	}
 	p.must("deliver", "--until-empty") // holds them all
-	if out := p.must("outbox", "list", "--most", "2"); !strings.Contains(out, "PAUSED: letter trial") || !strings.Contains(out, ": wrong pier.\n  Continue with") ||
+	if out := p.must("outbox", "list", "--most", "2"); !strings.Contains(out, "PAUSED: letter trial") ||
+		!strings.Contains(out, ": wrong pier.\n  Continue with") ||
 		!strings.Contains(out, "60 held") || !strings.Contains(out, "--before") {
 		t.Error(out)
 	}
-	if _, errOut, code := p.do("outbox", "cancel", "--letter", "trial"); code != exitMisused || !strings.Contains(errOut, "60 deliveries would be cancelled. Say --yes") {
+	if _, errOut, code := p.do("outbox", "cancel", "--letter", "trial"); code != exitMisused ||
+		!strings.Contains(errOut, "60 deliveries would be cancelled. Say --yes") {
 		t.Errorf("without a person to ask: exit %d\n%s", code, errOut)
 	}
 	if out := p.must("outbox", "cancel", "--to", address(7), "--yes"); !strings.Contains(out, "1 cancelled.") {
 		t.Error(out)
 	}
-	if out := p.must("outbox", "resume", "letter", "trial"); !strings.Contains(out, "59 deliveries that it held go on") {
+	if out := p.must("outbox", "resume", "letter", "trial"); !strings.Contains(out,
+		"59 deliveries that it held go on") {
 		t.Error(out)
 	}
-	if _, errOut, code := p.do("outbox", "resume", "letter", "trial"); code != exitFailed || !strings.Contains(errOut, "is not paused") {
+	if _, errOut, code := p.do("outbox", "resume", "letter", "trial"); code != exitFailed ||
+		!strings.Contains(errOut, "is not paused") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
 	p.must("deliver", "--until-empty")
-	rows, err := csv.NewReader(strings.NewReader(p.must("outbox", "export", "--state", "sent", "--provider", "harbour"))).ReadAll()
+	rows, err := csv.NewReader(
+		strings.NewReader(p.must("outbox", "export", "--state", "sent", "--provider", "harbour"))).ReadAll()
 	if err != nil || len(rows) != 60 || rows[0][5] != "address" {
 		t.Errorf("%d rows, %v", len(rows), err)
 	}
@@ -45,20 +51,24 @@ func TestOperator(t *testing.T) {
 	}
 	p.must("outbox", "pause", "lane", "normal")
 	for kind, has := range map[string]string{"letter": "trial", "provider": "harbour"} {
-		if _, errOut, code := p.do("outbox", "pause", kind, "trail"); code != exitDone || !strings.Contains(errOut, "has no "+kind+` "trail". It has `) || !strings.Contains(errOut, has) {
+		if _, errOut, code := p.do("outbox", "pause", kind, "trail"); code != exitDone ||
+			!strings.Contains(errOut, "has no "+kind+` "trail". It has `) || !strings.Contains(errOut, has) {
 			t.Errorf("exit %d: %s", code, errOut)
 		}
 		p.must("outbox", "resume", kind, "trail")
 	}
-	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed || !strings.Contains(errOut, "lane normal is paused, so the letter waits") {
+	if _, errOut, code := p.do("notify", "--to", "late@ternisle.example"); code != exitFailed ||
+		!strings.Contains(errOut, "lane normal is paused, so the letter waits") {
 		t.Errorf("a letter by hand in a paused lane: exit %d, %s", code, errOut)
 	}
 	_, id, _ := strings.Cut(p.must("outbox", "list", "--to", "late@ternisle.example"), "…")
-	if out := p.must("outbox", "show", id[:8]); !strings.Contains(out, "nothing, until `illumicode outbox resume lane normal`") {
+	if out := p.must("outbox", "show", id[:8]); !strings.Contains(out,
+		"nothing, until `illumicode outbox resume lane normal`") {
 		t.Error(out)
 	}
 	p.must("outbox", "resume", "lane", "normal")
-	for _, bad := range [][]string{{"outbox", "cancel"}, {"outbox", "cancel", "x", "--lane", "bulk"}, {"outbox", "list", "--state", "lost"}, {"outbox", "pause", "ship", "x"},
+	for _, bad := range [][]string{{"outbox", "cancel"}, {"outbox", "cancel", "x", "--lane", "bulk"},
+		{"outbox", "list", "--state", "lost"}, {"outbox", "pause", "ship", "x"},
 		{"outbox", "pause", "lane", "slow"}, {"outbox", "export", "--format", "xml"}} {
 		if _, errOut, code := p.do(bad...); code != exitMisused {
 			t.Errorf("%v: exit %d\n%s", bad, code, errOut)
@@ -77,7 +87,8 @@ func TestRetryAndShow(t *testing.T) {
 	p.must("deliver", "--until-empty")
 	id := strings.Split(strings.Split(p.must("outbox", "export"), "\n")[1], ",")[0]
 	out := p.must("outbox", "show", id[28:])
-	for _, want := range []string{"failed", "asked for by", "attempt 1 through harbour", "outbox retry", "Subject: ", "Tern Isle Ferry"} {
+	for _, want := range []string{"failed", "asked for by", "attempt 1 through harbour", "outbox retry", "Subject: ",
+		"Tern Isle Ferry"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("show does not say %q:\n%s", want, out)
 		}
@@ -87,10 +98,12 @@ func TestRetryAndShow(t *testing.T) {
 		t.Error(out)
 	}
 	p.must("deliver", "--until-empty")
-	if out := p.must("outbox", "show", id); !strings.Contains(out, "attempt 2 through harbour") || !strings.Contains(out, "erased when it ended") {
+	if out := p.must("outbox", "show", id); !strings.Contains(out, "attempt 2 through harbour") ||
+		!strings.Contains(out, "erased when it ended") {
 		t.Error(out)
 	}
-	if _, errOut, code := p.do("outbox", "cancel", id); code != exitFailed || !strings.Contains(errOut, "is sent; only what is waiting or held can be cancelled") {
+	if _, errOut, code := p.do("outbox", "cancel", id); code != exitFailed ||
+		!strings.Contains(errOut, "is sent; only what is waiting or held can be cancelled") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
 }
@@ -101,10 +114,12 @@ func TestAdopt(t *testing.T) {
 	p.fill(1)
 	p.must("deliver", "--until-empty")
 	p.change("https://ferry.example", "https://staging.example")
-	if _, errOut, code := p.do("notify", "--to", address(2)); code != exitFailed || !strings.Contains(errOut, "guard holds everything") || !strings.Contains(errOut, "outbox adopt") {
+	if _, errOut, code := p.do("notify", "--to", address(2)); code != exitFailed ||
+		!strings.Contains(errOut, "guard holds everything") || !strings.Contains(errOut, "outbox adopt") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
-	if out := p.must("outbox", "list"); !strings.Contains(out, "SENDS FOR ANOTHER SITE, https://ferry.example, so nothing is sent for https://staging.example") {
+	if out := p.must("outbox", "list"); !strings.Contains(out,
+		"SENDS FOR ANOTHER SITE, https://ferry.example, so nothing is sent for https://staging.example") {
 		t.Error(out)
 	}
 	if out := p.must("outbox", "adopt", "--yes"); !strings.Contains(out, "sends for https://staging.example now") {
@@ -120,7 +135,9 @@ func TestAdopt(t *testing.T) {
 func TestEvents(t *testing.T) {
 	p := newPlace(t)
 	p.change("[serve]", "[[event]]\ntype = \"ferry.tried\"\nletter = \"trial\"\nto = \"/who\"\n[serve]")
-	p.write("event.json", fmt.Sprintf(`[{"specversion": "1.0", "source": "/quay", "id": "1", "type": "ferry.tried", "data": {"who": [%q, %q]}}]`, address(1), address(2)))
+	p.write("event.json",
+		fmt.Sprintf(`[{"specversion": "1.0", "source": "/quay", "id": "1", "type": "ferry.tried", "data": {"who": `+
+			`[%q, %q]}}]`, address(1), address(2)))
 	if out := p.must("notify", "--event", p.file("event.json")); !strings.Contains(out, "Events taken: 1") {
 		t.Error(out)
 	}
@@ -135,7 +152,8 @@ func TestEvents(t *testing.T) {
 		`[{"specversion": "1.0", "source": "/q", "id": "1", "type": "ferry.tried"}`: "JSON array",
 	} {
 		p.write("bad.json", body)
-		if _, errOut, code := p.do("notify", "--event", p.file("bad.json")); code != exitFailed || !strings.Contains(errOut, want) {
+		if _, errOut, code := p.do("notify", "--event", p.file("bad.json")); code != exitFailed ||
+			!strings.Contains(errOut, want) {
 			t.Errorf("%s: exit %d, %s", body, code, errOut)
 		}
 	}

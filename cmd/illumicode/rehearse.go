@@ -44,23 +44,28 @@ func (a *app) rehearse() *cobra.Command {
 			return a.print(rehearsalJSON(r), func() { a.rehearsalText(r, took) })
 		},
 	}
-	cmd.Flags().StringArrayVar(&plots, "plot", nil, "draw the figures over time to this file, .png or .svg; may be given more than once")
+	cmd.Flags().StringArrayVar(&plots, "plot", nil,
+		"draw the figures over time to this file, .png or .svg; may be given more than once")
 	return cmd
 }
 
 func (a *app) rehearsalText(r rehearsal.Result, took time.Duration) {
-	a.line("%s: %v from %s, played in %s; %d deliveries.", r.Scenario.Name, r.Scenario.For, r.Scenario.Start.UTC().Format("2006-01-02 15:04"), took.Round(time.Millisecond), r.Ended)
+	a.line("%s: %v from %s, played in %s; %d deliveries.", r.Scenario.Name, r.Scenario.For,
+		r.Scenario.Start.UTC().Format("2006-01-02 15:04"), took.Round(time.Millisecond), r.Ended)
 	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 	a.line("")
 	fmt.Fprintln(w, "PEOPLE\tASKED\tREFUSED\tLETTERS\tGOT ONE\tGAVE UP\tMEDIAN WAIT\t1 IN 100\tLONGEST")
 	for _, p := range r.People {
-		fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\t%s\n", p.Name, p.Asked, p.Refused, p.Letters, p.Got, p.GaveUp, brief(p.Wait.At(.5)), brief(p.Wait.At(.99)), brief(p.Wait.Most()))
+		fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\t%s\n", p.Name, p.Asked, p.Refused, p.Letters, p.Got, p.GaveUp,
+			brief(p.Wait.At(.5)), brief(p.Wait.At(.99)), brief(p.Wait.Most()))
 	}
 	w.Flush()
 	a.line("")
 	fmt.Fprintln(w, "LANE\tENQUEUED\tSENT\tFAILED\tEXPIRED\tLEFT\tMEDIAN WAIT\t1 IN 100\tLONGEST")
 	for lane, l := range r.Lanes {
-		fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\t%s\n", rehearsal.LaneNames[lane], l.Enqueued, l.Sent, l.Failed, l.Expired, l.Enqueued-l.Sent-l.Failed-l.Expired, brief(l.Wait.At(.5)), brief(l.Wait.At(.99)), brief(l.Wait.Most()))
+		fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\t%s\n", rehearsal.LaneNames[lane], l.Enqueued, l.Sent, l.Failed,
+			l.Expired, l.Enqueued-l.Sent-l.Failed-l.Expired, brief(l.Wait.At(.5)), brief(l.Wait.At(.99)),
+			brief(l.Wait.Most()))
 	}
 	w.Flush()
 	a.line("")
@@ -77,7 +82,8 @@ func (a *app) rehearsalText(r rehearsal.Result, took time.Duration) {
 	if len(r.Refusals)+len(r.Noted) > 0 {
 		a.line("")
 		fmt.Fprintln(w, "REFUSED BY\tREQUESTS")
-		for _, rule := range slices.SortedFunc(maps.Keys(r.Refusals), func(x, y string) int { return r.Refusals[y] - r.Refusals[x] }) {
+		for _, rule := range slices.SortedFunc(maps.Keys(r.Refusals),
+			func(x, y string) int { return r.Refusals[y] - r.Refusals[x] }) {
 			fmt.Fprintf(w, "%s\t%d\n", rule, r.Refusals[rule])
 		}
 		for _, rule := range slices.Sorted(maps.Keys(r.Noted)) {
@@ -109,11 +115,13 @@ func brief(d time.Duration) string {
 func rehearsalJSON(r rehearsal.Result) map[string]any {
 	people := make([]map[string]any, len(r.People))
 	for i, p := range r.People {
-		people[i] = map[string]any{"name": p.Name, "asked": p.Asked, "refused": p.Refused, "letters": p.Letters, "got": p.Got, "gave_up": p.GaveUp, "wait": timesJSON(p.Wait)}
+		people[i] = map[string]any{"name": p.Name, "asked": p.Asked, "refused": p.Refused, "letters": p.Letters,
+			"got": p.Got, "gave_up": p.GaveUp, "wait": timesJSON(p.Wait)}
 	}
 	byLane := make(map[string]any)
 	for lane, l := range r.Lanes {
-		byLane[rehearsal.LaneNames[lane]] = map[string]any{"enqueued": l.Enqueued, "sent": l.Sent, "failed": l.Failed, "expired": l.Expired, "wait": timesJSON(l.Wait)}
+		byLane[rehearsal.LaneNames[lane]] = map[string]any{"enqueued": l.Enqueued, "sent": l.Sent, "failed": l.Failed,
+			"expired": l.Expired, "wait": timesJSON(l.Wait)}
 	}
 	providers := make([]map[string]any, len(r.Providers))
 	for i, p := range r.Providers {
@@ -128,12 +136,15 @@ func rehearsalJSON(r rehearsal.Result) map[string]any {
 		for lane, name := range rehearsal.LaneNames {
 			oldest[name], waiting[name] = s.Oldest[lane].Seconds(), s.Waiting[lane]
 		}
-		samples[i] = map[string]any{"at_s": s.At.Seconds(), "oldest_s": oldest, "waiting": waiting, "left": s.Left, "sent": s.Sent, "refusals": s.Refusals, "cost": s.Cost, "wait_s": s.Wait.Seconds()}
+		samples[i] = map[string]any{"at_s": s.At.Seconds(), "oldest_s": oldest, "waiting": waiting, "left": s.Left,
+			"sent": s.Sent, "refusals": s.Refusals, "cost": s.Cost, "wait_s": s.Wait.Seconds()}
 	}
-	return map[string]any{"scenario": r.Scenario.Name, "deliveries": r.Ended, "left": r.Left, "cost": r.Cost, "last_notice_s": r.Last.Seconds(), "people": people, "lanes": byLane,
+	return map[string]any{"scenario": r.Scenario.Name, "deliveries": r.Ended, "left": r.Left, "cost": r.Cost,
+		"last_notice_s": r.Last.Seconds(), "people": people, "lanes": byLane,
 		"providers": providers, "refusals": r.Refusals, "noted": r.Noted, "samples": samples}
 }
 
 func timesJSON(t rehearsal.Times) map[string]float64 {
-	return map[string]float64{"median_s": t.At(.5).Seconds(), "p99_s": t.At(.99).Seconds(), "longest_s": t.Most().Seconds()}
+	return map[string]float64{"median_s": t.At(.5).Seconds(), "p99_s": t.At(.99).Seconds(),
+		"longest_s": t.Most().Seconds()}
 }

@@ -19,7 +19,8 @@ func TestRehearse(t *testing.T) {
 	p := newPlace(t)
 	picture, drawing := p.file("day.png"), p.file("day.svg")
 	out := p.must("rehearse", storm, "--plot", picture, "--plot", drawing)
-	for _, piece := range []string{"Storm Odile: 45s from 2026-11-23 06:00", "ashore", "LEFT OF ITS QUOTAS", "The last notice was sent"} {
+	for _, piece := range []string{"Storm Odile: 45s from 2026-11-23 06:00", "ashore", "LEFT OF ITS QUOTAS",
+		"The last notice was sent"} {
 		if !strings.Contains(out, piece) {
 			t.Errorf("it does not say %q:\n%s", piece, out)
 		}
@@ -40,7 +41,8 @@ func TestRehearse(t *testing.T) {
 		People     []struct{ Asked, Got, GaveUp int }
 		Samples    []struct{ Left []int }
 	}
-	if err := json.Unmarshal([]byte(p.must("rehearse", storm, "--json")), &r); err != nil || r.Deliveries < 40_500 || len(r.People) != 1 || len(r.Samples) != 240 || r.People[0].Got == 0 {
+	if err := json.Unmarshal([]byte(p.must("rehearse", storm, "--json")), &r); err != nil || r.Deliveries < 40_500 ||
+		len(r.People) != 1 || len(r.Samples) != 240 || r.People[0].Got == 0 {
 		t.Errorf("for programs: %v, %d deliveries, %d samples", err, r.Deliveries, len(r.Samples))
 	}
 
@@ -57,18 +59,22 @@ func TestRehearse(t *testing.T) {
 		{`carries = ["challenges"]`, `carries = ["codes"]`, `carries "codes"; say challenges or notices`},
 		{`per_day = 5000`, "per_day = 5000\nper_month = 3", "the cap by day (5000) is above the one by month (3)"},
 		{`purpose = "signup"`, `purpose = ""`, "purpose is required"},
-		{`machine = 950.0`, "configuration = \"elsewhere.toml\"\nmachine = 950.0", "elsewhere.toml: there is no such file"},
+		{`machine = 950.0`, "configuration = \"elsewhere.toml\"\nmachine = 950.0",
+			"elsewhere.toml: there is no such file"},
 		{`seed = 11`, `seed = "x`, "line "},
 	} {
 		p.write("wrong.toml", strings.Replace(string(raw), tt.old, tt.new, 1))
-		if _, errOut, code := p.do("rehearse", p.file("wrong.toml")); code != exitFailed || !strings.Contains(errOut, tt.says) {
+		if _, errOut, code := p.do("rehearse", p.file("wrong.toml")); code != exitFailed ||
+			!strings.Contains(errOut, tt.says) {
 			t.Errorf("%s: exit %d, %s; want %q", tt.new, code, errOut, tt.says)
 		}
 	}
-	if _, errOut, code := p.do("rehearse", p.file("none.toml")); code != exitFailed || !strings.Contains(errOut, "there is no such file") {
+	if _, errOut, code := p.do("rehearse", p.file("none.toml")); code != exitFailed ||
+		!strings.Contains(errOut, "there is no such file") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
-	if _, errOut, code := p.do("rehearse", storm, "--plot", p.file("day.gif")); code != exitFailed || !strings.Contains(errOut, "a plot is a .png or an .svg") {
+	if _, errOut, code := p.do("rehearse", storm, "--plot", p.file("day.gif")); code != exitFailed ||
+		!strings.Contains(errOut, "a plot is a .png or an .svg") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
 
@@ -87,7 +93,8 @@ purpose = "signup"
 per_minute = 1.0
 domain = "ternisle.example"
 `)
-	if out := p.must("rehearse", p.file("own.toml")); !strings.Contains(out, "new-addresses-day") || !strings.Contains(out, "harbour") {
+	if out := p.must("rehearse", p.file("own.toml")); !strings.Contains(out, "new-addresses-day") ||
+		!strings.Contains(out, "harbour") {
 		t.Errorf("with a configuration:\n%s", out)
 	}
 }

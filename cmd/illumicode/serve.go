@@ -53,7 +53,9 @@ func (a *app) serve() *cobra.Command {
 				group.Go(func() error { return serving.Until(ctx, l, h) })
 				if back != nil {
 					log.Info("taking bounces and complaints", "address", back.Addr().String(), "lmtp", f.Feedback.LMTP)
-					group.Go(func() error { return feedback.New(svc, f.Feedback.Complaints, log).Serve(ctx, back, f.Feedback.LMTP) })
+					group.Go(func() error {
+						return feedback.New(svc, f.Feedback.Complaints, log).Serve(ctx, back, f.Feedback.LMTP)
+					})
 				}
 				return group.Wait()
 			})

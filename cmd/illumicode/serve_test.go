@@ -89,7 +89,8 @@ func TestServe(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !strings.HasPrefix(letters[0].Link(), "https://ferry.example/confirm?t=") || !strings.Contains(letters[0].Text, "Guten Tag Mara") {
+	if !strings.HasPrefix(letters[0].Link(), "https://ferry.example/confirm?t=") ||
+		!strings.Contains(letters[0].Text, "Guten Tag Mara") {
 		t.Errorf("the letter:\n%s", letters[0].Text)
 	}
 	status, body = post("/v1/proof/code", `{"ticket":"`+pending.Ticket+`","code":"`+letters[0].Code()+`"}`)
@@ -102,7 +103,8 @@ func TestServe(t *testing.T) {
 func TestInboxAlone(t *testing.T) {
 	p := newPlace(t)
 	ca := p.file("alone.pem")
-	line := start(t, `"smtp"`, "inbox", "--pages", "127.0.0.1:0", "--smtp", "127.0.0.1:0", "--data", p.file("letters"), "--certificate", ca, "--json")
+	line := start(t, `"smtp"`, "inbox", "--pages", "127.0.0.1:0", "--smtp", "127.0.0.1:0", "--data", p.file("letters"),
+		"--certificate", ca, "--json")
 	port := strings.Trim(line[strings.LastIndexByte(line, ':')+1:], "\",\n ")
 	p.change("port = ", "port = "+port+" # ")
 	p.change(`ca_file = "inbox.pem"`, `ca_file = "alone.pem"`)
@@ -122,11 +124,14 @@ func TestInboxAlone(t *testing.T) {
 func TestDemoPrintsNoSecret(t *testing.T) {
 	data := t.TempDir()
 	var out, errOut bytes.Buffer
-	if code := run(t.Context(), []string{"demo", "--script", "--verbose", "--data", data}, &out, &errOut); code != exitDone {
+	if code := run(t.Context(), []string{"demo", "--script", "--verbose", "--data", data}, &out,
+		&errOut); code != exitDone {
 		t.Fatalf("exit %d\n%s", code, errOut.String())
 	}
 	text := out.String()
-	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1", "put off and repeated, 0 ambiguous", "harbour falls over", "harbour: circuit open (transient)", "Dieser Link ist abgelaufen", "Done already"} {
+	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1",
+		"put off and repeated, 0 ambiguous", "harbour falls over", "harbour: circuit open (transient)",
+		"Dieser Link ist abgelaufen", "Done already"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the script does not say %q", want)
 		}
@@ -154,7 +159,8 @@ func TestDemoPrintsNoSecret(t *testing.T) {
 	}
 	secrets := []string{"low tide at nine", set.Keys[0].K}
 	for _, l := range in.Letters("") {
-		for _, link := range regexp.MustCompile(`\?t=(\S+)`).FindAllStringSubmatch(l.Text, -1) { // also those that take something back
+		// also those that take something back
+		for _, link := range regexp.MustCompile(`\?t=(\S+)`).FindAllStringSubmatch(l.Text, -1) {
 			secrets = append(secrets, link[1])
 		}
 		if code := l.Code(); code != "" {
@@ -176,7 +182,8 @@ func TestDemoPrintsNoSecret(t *testing.T) {
 func TestDemoStorm(t *testing.T) {
 	data := t.TempDir()
 	var out, errOut bytes.Buffer
-	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400", "--data", data}, &out, &errOut); code != exitDone {
+	if code := run(t.Context(), []string{"--json", "demo", "--script", "--storm=400", "--data", data}, &out,
+		&errOut); code != exitDone {
 		t.Fatalf("exit %d\n%s%s", code, out.String(), errOut.String())
 	}
 	var end struct{ Notices, Sent, Codes int }
@@ -222,7 +229,8 @@ func TestDemoStorm(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, p := range played.Providers {
-		if notices := p.Name == "beacon" || p.Name == "signal"; notices && p.Letters != carried[p.Name] || (p.Letters > 0) != (carried[p.Name] > 0) {
+		if notices := p.Name == "beacon" || p.Name == "signal"; notices && p.Letters != carried[p.Name] ||
+			(p.Letters > 0) != (carried[p.Name] > 0) {
 			t.Errorf("%s carried %d letters in the demo, and %d in the rehearsal", p.Name, carried[p.Name], p.Letters)
 		}
 	}

@@ -131,7 +131,8 @@ func (a *app) showText(d store.Delivery, pauses []store.Pause, attempts []store.
 			a.line("attempt %d through %s, begun %s: under way", at.Number, at.Provider, clock(at.Begun))
 			continue
 		}
-		a.line("attempt %d through %s, %s, %d ms: %s", at.Number, at.Provider, clock(at.Begun), at.Ended.Sub(at.Begun).Milliseconds(), at.Class)
+		a.line("attempt %d through %s, %s, %d ms: %s", at.Number, at.Provider, clock(at.Begun),
+			at.Ended.Sub(at.Begun).Milliseconds(), at.Class)
 		for line := range strings.SplitSeq(at.Reply, "\n") {
 			a.line("    %s", line)
 		}
@@ -167,7 +168,10 @@ func askedBy(d store.Delivery) string {
 func next(d store.Delivery, pauses []store.Pause) string {
 	switch d.State {
 	case store.Waiting:
-		if slices.ContainsFunc(pauses, func(p store.Pause) bool { return p.Kind == "lane" && p.Name == string(d.Lane) }) {
+		if slices.ContainsFunc(pauses, func(p store.Pause) bool {
+			return p.Kind == "lane" &&
+				p.Name == string(d.Lane)
+		}) {
 			return "nothing, until `illumicode outbox resume lane " + string(d.Lane) + "`"
 		}
 		if time.Since(d.Due) > time.Minute {

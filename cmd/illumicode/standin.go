@@ -42,7 +42,8 @@ func (a *app) standin() *cobra.Command {
 				return errors.Join(fmt.Errorf("--smtp: %w; choose another port", err), l.Close())
 			}
 			base := "http://" + l.Addr().String()
-			err = a.print(map[string]string{"mail": base + "/mail", "sms": base + "/sms", "smtp": relay.Addr().String()}, func() {
+			err = a.print(map[string]string{"mail": base + "/mail", "sms": base + "/sms",
+				"smtp": relay.Addr().String()}, func() {
 				a.line("Simulated providers; nothing they are sent leaves this process.\n")
 				a.line("  mail      POST %s/mail", base)
 				a.line("  SMS       POST %s/sms", base)

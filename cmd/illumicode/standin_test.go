@@ -36,10 +36,12 @@ text={{.SMS}}
 """
 [[provider]]`)
 	p.must("notify", "--to", "mara@ternisle.example")
-	if _, errOut, code := p.do("notify", "--to", "+4790012345"); code != exitFailed || !strings.Contains(errOut, "sms part") {
+	if _, errOut, code := p.do("notify", "--to", "+4790012345"); code != exitFailed ||
+		!strings.Contains(errOut, "sms part") {
 		t.Errorf("a letter without sms part: exit %d, %s", code, errOut)
 	}
-	if _, errOut, code := p.do("notify", "--to", "+47 9"); code != exitFailed || !strings.Contains(errOut, "country code") {
+	if _, errOut, code := p.do("notify", "--to", "+47 9"); code != exitFailed ||
+		!strings.Contains(errOut, "country code") {
 		t.Errorf("a number that cannot be: exit %d, %s", code, errOut)
 	}
 	resp, err := http.Get(base + "/letters")
@@ -60,7 +62,8 @@ text={{.SMS}}
 	if err := json.Unmarshal([]byte(out), &list); err != nil {
 		t.Fatal(err)
 	}
-	if show := p.must("outbox", "show", list.Deliveries[0].ID); !strings.Contains(show, "through pier") || !strings.Contains(show, got[0].ID) {
+	if show := p.must("outbox", "show", list.Deliveries[0].ID); !strings.Contains(show, "through pier") ||
+		!strings.Contains(show, got[0].ID) {
 		t.Errorf("outbox show:\n%s", show)
 	}
 }

@@ -54,7 +54,8 @@ func (a *app) tokenMint() *cobra.Command {
 			key := ring.Active()
 			tok := signer.Sign(key, keyring.Claims{Challenge: id, IssuedAt: now.Unix(), Expires: now.Add(life).Unix(),
 				ID: "by hand", Address: key.Thumbprint(address)})
-			return a.print(map[string]any{"token": tok, "kid": key.ID(), "expires": now.Add(life).UTC().Truncate(time.Second)},
+			return a.print(map[string]any{"token": tok, "kid": key.ID(),
+				"expires": now.Add(life).UTC().Truncate(time.Second)},
 				func() { a.line("%s", tok) })
 		},
 	}
@@ -78,7 +79,8 @@ func (a *app) tokenRead() *cobra.Command {
 			}
 			tok := args[0]
 			if tok == "-" {
-				if tok, err = bufio.NewReader(io.LimitReader(os.Stdin, 8<<10)).ReadString('\n'); err != nil && err != io.EOF {
+				if tok, err = bufio.NewReader(io.LimitReader(os.Stdin, 8<<10)).ReadString('\n'); err != nil &&
+					err != io.EOF {
 					return err
 				}
 			}
@@ -96,11 +98,14 @@ func (a *app) tokenRead() *cobra.Command {
 			}
 			err = a.print(v, func() {
 				if c.Challenge != "" {
-					a.line("challenge  %s\npurpose    %s\nsite       %s\nissued     %s\nexpires    %s\nletter     %s\naddress    %s (thumbprint)\nkey        %s",
-						c.Challenge, c.Purpose, c.Issuer, clock(time.Unix(c.IssuedAt, 0)), clock(time.Unix(c.Expires, 0)), c.ID, c.Address, c.KeyID())
+					a.line("challenge  %s\npurpose    %s\nsite       %s\nissued     %s\nexpires    %s\nletter     "+
+						"%s\naddress    %s (thumbprint)\nkey        %s",
+						c.Challenge, c.Purpose, c.Issuer, clock(time.Unix(c.IssuedAt, 0)),
+						clock(time.Unix(c.Expires, 0)), c.ID, c.Address, c.KeyID())
 				}
 				if verdict == nil {
-					a.line("The signature fits. Whether the proof may still be accepted is for the challenge's row to say.")
+					a.line("The signature fits. Whether the proof may still be accepted is for the challenge's row " +
+						"to say.")
 				}
 			})
 			if err == nil && verdict != nil {

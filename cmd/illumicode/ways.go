@@ -61,9 +61,11 @@ func (a *app) tellWays(all []wayJSON) {
 	for _, w := range all {
 		switch {
 		case w.Shut != "":
-			a.line("PROVIDER %s: %s until %s. That ends by itself; `illumicode outbox resume provider %s` tries at once.", w.Name, w.Shut, clock(w.Until), w.Name)
+			a.line("PROVIDER %s: %s until %s. That ends by itself; `illumicode outbox resume provider %s` tries at "+
+				"once.", w.Name, w.Shut, clock(w.Until), w.Name)
 		case w.Gap != "":
-			a.line("provider %s asked to slow down: its letters keep %s between them, less with each that it takes.", w.Name, w.Gap)
+			a.line("provider %s asked to slow down: its letters keep %s between them, less with each that it takes.",
+				w.Name, w.Gap)
 		}
 		if w.Left != nil {
 			a.line("provider %s: %s left of its quota.", w.Name, letters(*w.Left))

@@ -33,10 +33,11 @@ func TestVerifiers(t *testing.T) {
 	}
 	l := k.Letter(mara, 1)
 	var receipt string
-	if err := k.Service.ConfirmCode(t.Context(), pending.Ticket, l.Code(), func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
-		receipt, err = tx.Receipt(ctx, p, "cargo")
-		return err
-	}); err != nil {
+	if err := k.Service.ConfirmCode(t.Context(), pending.Ticket, l.Code(),
+		func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+			receipt, err = tx.Receipt(ctx, p, "cargo")
+			return err
+		}); err != nil {
 		t.Fatal(err)
 	}
 	jwks := filepath.Join(t.TempDir(), "jwks.json")

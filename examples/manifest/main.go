@@ -70,7 +70,8 @@ func main() {
 			Data: Manifest{Day: time.Now(), Count: len(bookings), Sailings: bookings},
 			Attachments: []message.Attachment{
 				{Name: "manifest.csv", Type: "text/csv; charset=utf-8", Body: bytes.NewReader(asCSV)},
-				{Name: "manifest.xlsx", Type: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", Body: bytes.NewReader(asWorkbook)},
+				{Name: "manifest.xlsx", Type: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+					Body: bytes.NewReader(asWorkbook)},
 			},
 		}))
 		fmt.Printf("%s: %s\n", to, d.State)

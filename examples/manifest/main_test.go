@@ -43,14 +43,16 @@ print(m["Subject"]); print(m.get_body(("plain",)).get_content())`
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if text := string(out); !strings.Contains(text, "3 passengers") || !strings.Contains(text, "Greta Sund") || !strings.Contains(text, "\nIt holds names.") {
+	if text := string(out); !strings.Contains(text, "3 passengers") || !strings.Contains(text, "Greta Sund") ||
+		!strings.Contains(text, "\nIt holds names.") {
 		t.Errorf("the letter:\n%s", text)
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, "manifest.csv"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if rows, err := csv.NewReader(bytes.NewReader(raw)).ReadAll(); err != nil || len(rows) != 4 || rows[2][2] != "Jens Öhlén" {
+	if rows, err := csv.NewReader(bytes.NewReader(raw)).ReadAll(); err != nil || len(rows) != 4 ||
+		rows[2][2] != "Jens Öhlén" {
 		t.Errorf("the CSV holds %v, %v", rows, err)
 	}
 	book, err := excelize.OpenFile(filepath.Join(dir, "manifest.xlsx"))

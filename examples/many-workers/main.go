@@ -58,7 +58,8 @@ func main() {
 	start := time.Now()
 	must(svc.NotifyAll(ctx, illumicode.Notice{Letter: "trial"}, func(yield func(illumicode.Recipient, error) bool) {
 		for i := range passengers {
-			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: fmt.Sprintf("passenger%d@ternisle.example", i)}}, nil) {
+			if !yield(illumicode.Recipient{
+				Request: illumicode.Request{Address: fmt.Sprintf("passenger%d@ternisle.example", i)}}, nil) {
 				return
 			}
 		}
@@ -71,7 +72,10 @@ func main() {
 		check(w.Process.Signal(syscall.SIGTERM))
 		check(w.Wait())
 	}
-	rows := must(st.DB().QueryContext(ctx, "SELECT worker, COUNT(*), COUNT(DISTINCT delivery) FROM illumicode_attempt GROUP BY worker ORDER BY worker"))
+	rows := must(
+		st.DB().QueryContext(ctx,
+			"SELECT worker, COUNT(*), COUNT(DISTINCT delivery) FROM illumicode_attempt "+
+				"GROUP BY worker ORDER BY worker"))
 	defer rows.Close()
 	for rows.Next() {
 		var worker string

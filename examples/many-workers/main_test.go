@@ -29,7 +29,8 @@ func TestRun(t *testing.T) {
 	for line := range strings.Lines(string(out)) {
 		var attempts, deliveries int
 		if _, rest, ok := strings.Cut(line, ": "); ok && strings.HasPrefix(line, "worker") {
-			if _, err := fmt.Sscanf(rest, "%d attempts, %d letters", &attempts, &deliveries); err != nil || attempts != deliveries {
+			if _, err := fmt.Sscanf(rest, "%d attempts, %d letters", &attempts, &deliveries); err != nil ||
+				attempts != deliveries {
 				t.Errorf("%q, %v", line, err)
 			}
 			total, workers = total+deliveries, workers+1

@@ -49,7 +49,8 @@ func main() {
 		quay.Check(os.MkdirAll(dir, 0o700))
 		watch := &count{Metrics: metrics.New()}
 		admitted := day(dir, rule, watch)
-		fmt.Printf("observe %-5v: %d of 24 admitted, %d would have been refused, %d were\n", observe, admitted, watch.noted.Load(), watch.refused.Load())
+		fmt.Printf("observe %-5v: %d of 24 admitted, %d would have been refused, %d were\n", observe, admitted,
+			watch.noted.Load(), watch.refused.Load())
 	}
 }
 
@@ -67,7 +68,8 @@ func day(dir string, rule limit.Rule, watch *count) (admitted int) {
 		_, err := svc.Signup(office, illumicode.Request{Address: address}, illumicode.Subject(address))
 		if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
 			if admitted == 10 && watch.refused.Load() == 1 {
-				fmt.Printf("the first refusal: %s, which allows %s; again in %v\n", soon.Rule, soon.Limit, soon.At.Sub(svc.Now()).Round(time.Minute))
+				fmt.Printf("the first refusal: %s, which allows %s; again in %v\n", soon.Rule, soon.Limit,
+					soon.At.Sub(svc.Now()).Round(time.Minute))
 			}
 			continue
 		}

@@ -65,9 +65,11 @@ func main() {
 	}
 	svc := must(illumicode.New(illumicode.Config{
 		Store: st, Keys: token.Generate(time.Now()), Providers: []provider.Provider{b},
-		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"}, From: must(message.ParseAddress("crew@ternisle.example")),
+		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
+		From: must(message.ParseAddress("crew@ternisle.example")),
 	}))
-	d := must(desk.New(svc).Send(ctx, illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "far.away@gullquay.example"}}))
+	d := must(desk.New(svc).Send(ctx,
+		illumicode.Notice{Letter: "trial", To: illumicode.Request{Address: "far.away@gullquay.example"}}))
 	fmt.Printf("%s: %s\n", d.State, filepath.Join(b.sea, d.ID))
 }
 

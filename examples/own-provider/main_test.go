@@ -42,7 +42,8 @@ func TestRun(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	path = path[:strings.IndexByte(path+"\n", '\n')]
-	if raw, err := os.ReadFile(path); err != nil || !strings.Contains(string(raw), "A trial letter from Tern Isle Ferry") {
+	if raw, err := os.ReadFile(path); err != nil ||
+		!strings.Contains(string(raw), "A trial letter from Tern Isle Ferry") {
 		t.Errorf("%s: %v\n%s", path, err, raw)
 	}
 }

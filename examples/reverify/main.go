@@ -33,7 +33,8 @@ func main() {
 	defer stop()
 	svc := quay.Open(ctx, os.Args[1], "https://gullquay.example")
 	quay.Must(svc.Store().DB().Exec(users))
-	quay.Check(desk.New(svc.Service).Confirm(ctx, illumicode.Holding{Subject: "7", Address: first}, "made for this example"))
+	quay.Check(desk.New(svc.Service).Confirm(ctx, illumicode.Holding{Subject: "7", Address: first},
+		"made for this example"))
 
 	// What the application writes when an address is proven, in the same commit.
 	apply := func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
@@ -42,7 +43,8 @@ func main() {
 	}
 
 	change := func(from, to string) (proof, undo quay.Letter, ticket illumicode.Ticket) {
-		pending := quay.Must(svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: from}, illumicode.Request{Address: to, Name: "Mara"}))
+		pending := quay.Must(svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: from},
+			illumicode.Request{Address: to, Name: "Mara"}))
 		for range 2 { // to the new address with the proof, to the old one with the way back
 			if l := svc.Next(); l.To == to {
 				proof = l
@@ -81,9 +83,11 @@ func main() {
 		}
 	}
 	fmt.Printf("asked:   the account has %q\n", quay.Must(svc.Address(ctx, "7")))
-	quay.Check(desk.New(svc.Service).Decide(ctx, desk.Decision{Change: taken.ID, Keep: second, Reason: "showed ticket 8215 at the desk"}, func(ctx context.Context, tx illumicode.Tx) error {
-		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
-		return err
-	}))
+	quay.Check(desk.New(svc.Service).Decide(ctx,
+		desk.Decision{Change: taken.ID, Keep: second, Reason: "showed ticket 8215 at the desk"},
+		func(ctx context.Context, tx illumicode.Tx) error {
+			_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET locked = 0, email = ? WHERE id = '7'", second)
+			return err
+		}))
 	fmt.Println("settled: the account has", quay.Must(svc.Address(ctx, "7")))
 }

@@ -35,7 +35,8 @@ var own embed.FS
 
 // rules say what events lead to. An event's data are the letter's values.
 var rules = []illumicode.EventRule{
-	{Type: "ternisle.booking.made", Letter: "reminder", To: "/passenger", Key: "/sailing", Remind: "/departs", Before: 2 * time.Hour},
+	{Type: "ternisle.booking.made", Letter: "reminder", To: "/passenger", Key: "/sailing", Remind: "/departs",
+		Before: 2 * time.Hour},
 	{Type: "ternisle.sailing.moved", Letter: "moved", To: "/passengers"},
 }
 
@@ -61,15 +62,19 @@ func main() {
 	svc := must(illumicode.New(illumicode.Config{
 		Store: st, Keys: token.Generate(now()), From: must(message.ParseAddress("crew@ternisle.example")),
 		Site:      illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
-		Providers: []provider.Provider{ways}, Letters: must(letters.Load(must(fs.Sub(own, "letters")), letters.Fallback)),
-		Events: rules, Now: now, Outbox: delivery.Settings{Poll: 20 * time.Millisecond},
+		Providers: []provider.Provider{ways},
+		Letters:   must(letters.Load(must(fs.Sub(own, "letters")), letters.Fallback)),
+		Events:    rules, Now: now, Outbox: delivery.Settings{Poll: 20 * time.Millisecond},
 	}))
 	go svc.Run(ctx)
 
 	// Two bookings, as any program may insert them in a transaction of its own, in any language.
 	for i, passenger := range []string{"mara.quist@ternisle.example", "+44 7700 900123"} {
-		must(st.DB().Exec(`INSERT INTO illumicode_event (source, id, type, data) VALUES ('/bookings', ?, 'ternisle.booking.made', ?)`,
-			fmt.Sprint(i), fmt.Sprintf(`{"sailing": "7", "pier": "pier 2", "departs": "2031-03-04T14:30:00Z", "passenger": %q}`, passenger)))
+		must(st.DB().Exec(
+			`INSERT INTO illumicode_event (source, id, type, data) VALUES ('/bookings', ?, 'ternisle.booking.made', ?)`,
+			fmt.Sprint(i),
+			fmt.Sprintf(`{"sailing": "7", "pier": "pier 2", "departs": "2031-03-04T14:30:00Z", "passenger": %q}`,
+				passenger)))
 	}
 	wait(svc, 2) // until both reminders are there
 

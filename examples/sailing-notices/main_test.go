@@ -14,7 +14,8 @@ func TestRun(t *testing.T) {
 	out := played.Run(t)
 	at := make(map[string]int)
 	for line := range strings.Lines(out) {
-		for _, what := range []string{"instead", "Boarding at 4:30", "leaves pier 2 at 4:30\u202fPM.\n", "leaves pier 2 at 4:30 PM.\n"} {
+		for _, what := range []string{"instead", "Boarding at 4:30", "leaves pier 2 at 4:30\u202fPM.\n",
+			"leaves pier 2 at 4:30 PM.\n"} {
 			if strings.Contains(line, what) {
 				at[line[:5]]++
 			}

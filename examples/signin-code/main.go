@@ -36,11 +36,13 @@ func main() {
 	svc := quay.Open(context.Background(), os.Args[1], "http://"+listen)
 	db := svc.Store().DB()
 	quay.Must(db.Exec("CREATE TABLE IF NOT EXISTS session (token TEXT PRIMARY KEY, subject TEXT, ends INTEGER)"))
-	quay.Check(desk.New(svc.Service).Confirm(context.Background(), illumicode.Holding{Subject: "7", Address: "mara@gullquay.example"}, "made for this example"))
+	quay.Check(desk.New(svc.Service).Confirm(context.Background(),
+		illumicode.Holding{Subject: "7", Address: "mara@gullquay.example"}, "made for this example"))
 	go func() {
 		for {
 			l := svc.Next()
-			fmt.Printf("To %s: %s. The code is %s, the link %s/confirm?t=%s\n", l.To, l.Subject, l.Code, "http://"+listen, l.Link)
+			fmt.Printf("To %s: %s. The code is %s, the link %s/confirm?t=%s\n", l.To, l.Subject, l.Code,
+				"http://"+listen, l.Link)
 		}
 	}()
 	log.Printf("open http://%s/", listen)
@@ -63,17 +65,21 @@ func site(svc *illumicode.Service, db *sql.DB) http.Handler {
 		// code, one gets one.
 		SignedIn: func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, who illumicode.SignedIn) error {
 			token := rand.Text()
-			if _, err := tx.SQL().ExecContext(r.Context(), "INSERT INTO session VALUES (?, ?, ?)", key(token), who.Subject, time.Now().Add(sessionLife).Unix()); err != nil {
+			if _, err := tx.SQL().ExecContext(r.Context(), "INSERT INTO session VALUES (?, ?, ?)", key(token),
+				who.Subject, time.Now().Add(sessionLife).Unix()); err != nil {
 				return err
 			}
-			http.SetCookie(w, &http.Cookie{Name: "session", Value: token, Path: "/", MaxAge: int(sessionLife / time.Second),
+			http.SetCookie(w, &http.Cookie{Name: "session", Value: token, Path: "/",
+				MaxAge:   int(sessionLife / time.Second),
 				HttpOnly: true, SameSite: http.SameSiteLaxMode}) // and Secure, where the site is https
 			return nil
 		},
 	}))
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprint(w, `<form method="post" action="/code"><label>Address <input name="address" autocomplete="username"></label><button>Send me a code</button></form>`)
+		fmt.Fprint(w,
+			`<form method="post" action="/code"><label>Address <input name="address" `+
+				`autocomplete="username"></label><button>Send me a code</button></form>`)
 	})
 	mux.HandleFunc("POST /code", func(w http.ResponseWriter, r *http.Request) {
 		pending, err := svc.SignIn(r.Context(), pages.Request(r, r.PostFormValue("address")))
@@ -90,7 +96,8 @@ func site(svc *illumicode.Service, db *sql.DB) http.Handler {
 	mux.HandleFunc("GET /account", func(w http.ResponseWriter, r *http.Request) {
 		var subject string
 		if c, err := r.Cookie("session"); err == nil {
-			db.QueryRowContext(r.Context(), "SELECT subject FROM session WHERE token = ? AND ends > ?", key(c.Value), time.Now().Unix()).Scan(&subject)
+			db.QueryRowContext(r.Context(), "SELECT subject FROM session WHERE token = ? AND ends > ?", key(c.Value),
+				time.Now().Unix()).Scan(&subject)
 		}
 		if subject == "" {
 			http.Redirect(w, r, "/", http.StatusSeeOther)

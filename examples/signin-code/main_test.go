@@ -25,7 +25,8 @@ func TestSignInByCode(t *testing.T) {
 		t.Fatal(err)
 	}
 	const mara = "mara@gullquay.example"
-	if err := desk.New(k.Service).Confirm(t.Context(), illumicode.Holding{Subject: "7", Address: mara}, "made for this test"); err != nil {
+	if err := desk.New(k.Service).Confirm(t.Context(), illumicode.Holding{Subject: "7", Address: mara},
+		"made for this test"); err != nil {
 		t.Fatal(err)
 	}
 	server.Config.Handler = site(k.Service, db)

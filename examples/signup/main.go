@@ -35,7 +35,8 @@ func main() {
 		log.Fatal(err)
 	}
 	db := st.DB() // one file, so that one transaction covers users and letters
-	must(db.Exec("CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY, email TEXT UNIQUE, confirmed INTEGER DEFAULT 0)"))
+	must(db.Exec(
+		"CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY, email TEXT UNIQUE, confirmed INTEGER DEFAULT 0)"))
 
 	way := must(smtp.New("inbox", smtp.Config{
 		Host: "127.0.0.1", Port: must(strconv.Atoi(cmp.Or(os.Getenv("SMTP_PORT"), "8442"))),
@@ -48,10 +49,11 @@ func main() {
 		From:      must(message.ParseAddress("desk@gullquay.example")),
 		Providers: []provider.Provider{way},
 	}))
-	pages := must(web.NewPages(svc, web.Options{Apply: func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
-		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
-		return err
-	}}))
+	pages := must(
+		web.NewPages(svc, web.Options{Apply: func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+			_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
+			return err
+		}}))
 
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
@@ -59,17 +61,19 @@ func main() {
 	})
 	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) {
 		email := r.PostFormValue("email")
-		pending, err := svc.Signup(r.Context(), pages.Request(r, email), func(ctx context.Context, tx illumicode.Tx) (string, error) {
-			result, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING", email)
-			if err != nil {
-				return "", err
-			}
-			if n, err := result.RowsAffected(); n == 0 {
-				return "", cmp.Or(err, illumicode.ErrOccupied) // the answer will not tell
-			}
-			id, err := result.LastInsertId()
-			return strconv.FormatInt(id, 10), err
-		})
+		pending, err := svc.Signup(r.Context(), pages.Request(r, email),
+			func(ctx context.Context, tx illumicode.Tx) (string, error) {
+				result, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING",
+					email)
+				if err != nil {
+					return "", err
+				}
+				if n, err := result.RowsAffected(); n == 0 {
+					return "", cmp.Or(err, illumicode.ErrOccupied) // the answer will not tell
+				}
+				id, err := result.LastInsertId()
+				return strconv.FormatInt(id, 10), err
+			})
 		if pages.TooSoon(w, r, err) { // answered: a limit, and when to come back
 			return
 		}

@@ -52,7 +52,8 @@ func TestRun(t *testing.T) {
 	defer cancel()
 	var log bytes.Buffer
 	cmd := exec.CommandContext(ctx, os.Args[0])
-	cmd.Env = append(os.Environ(), "RUN_EXAMPLE=1", "LISTEN="+listen, "DATABASE="+filepath.Join(dir, "x.db"), "SMTP_PORT="+smtpPort, "SMTP_CA="+ca)
+	cmd.Env = append(os.Environ(), "RUN_EXAMPLE=1", "LISTEN="+listen, "DATABASE="+filepath.Join(dir, "x.db"),
+		"SMTP_PORT="+smtpPort, "SMTP_CA="+ca)
 	cmd.Stderr = &log
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -109,7 +110,8 @@ func TestRun(t *testing.T) {
 	}
 	defer st.Close()
 	var confirmed int
-	if err := st.DB().QueryRow("SELECT confirmed FROM users WHERE email = ?", mara).Scan(&confirmed); err != nil || confirmed != 1 {
+	if err := st.DB().QueryRow("SELECT confirmed FROM users WHERE email = ?", mara).Scan(&confirmed); err != nil ||
+		confirmed != 1 {
 		t.Errorf("the account's own row: confirmed = %d, %v", confirmed, err)
 	}
 }

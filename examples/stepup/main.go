@@ -37,19 +37,22 @@ func main() {
 	defer stop()
 	svc := quay.Open(ctx, os.Args[1], "https://gullquay.example")
 	quay.Must(svc.Store().DB().Exec("CREATE TABLE IF NOT EXISTS paid (recipient TEXT, cents INTEGER)"))
-	quay.Check(desk.New(svc.Service).Confirm(ctx, illumicode.Holding{Subject: "7", Address: "mara@gullquay.example"}, "made for this example"))
+	quay.Check(desk.New(svc.Service).Confirm(ctx, illumicode.Holding{Subject: "7", Address: "mara@gullquay.example"},
+		"made for this example"))
 
 	asked := payment{"Ines Amdal", 25_000}
-	pending := quay.Must(svc.StepUp(ctx, "7", illumicode.Request{Address: "mara@gullquay.example", Name: "Mara"}, asked.action()))
+	pending := quay.Must(svc.StepUp(ctx, "7", illumicode.Request{Address: "mara@gullquay.example", Name: "Mara"},
+		asked.action()))
 	letter := svc.Next()
 	fmt.Printf("%s gets %q\n", letter.To, letter.Subject)
 
 	// pay does it, if the code fits this payment: the row and the proof's end are one commit.
 	pay := func(p payment) {
-		err := svc.ActionCode(ctx, pending.Ticket, letter.Code, p.action(), func(ctx context.Context, tx illumicode.Tx, _ illumicode.Proof) error {
-			_, err := tx.SQL().ExecContext(ctx, "INSERT INTO paid VALUES (?, ?)", p.to, p.cents)
-			return err
-		})
+		err := svc.ActionCode(ctx, pending.Ticket, letter.Code, p.action(),
+			func(ctx context.Context, tx illumicode.Tx, _ illumicode.Proof) error {
+				_, err := tx.SQL().ExecContext(ctx, "INSERT INTO paid VALUES (?, ?)", p.to, p.cents)
+				return err
+			})
 		if err != nil {
 			fmt.Printf("%s: refused: %v\n", p.action().Words, err)
 			return

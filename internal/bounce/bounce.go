@@ -108,7 +108,8 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 		if mine, err := t.SettleFeedback(ctx, f); err != nil || len(mine) == 0 { // another worker has done it
 			return err
 		}
-		step := store.Step{Challenge: d.Challenge, Mailbox: f.Mailbox, At: c.p.Now(), What: "feedback", Outcome: string(f.Kind) + ": " + f.Note}
+		step := store.Step{Challenge: d.Challenge, Mailbox: f.Mailbox, At: c.p.Now(), What: "feedback",
+			Outcome: string(f.Kind) + ": " + f.Note}
 		if err := t.Record(ctx, step); err != nil {
 			return err
 		}

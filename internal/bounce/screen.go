@@ -35,7 +35,8 @@ func (c Consequences) Screen(ctx context.Context, claimed []store.Delivery) (map
 				return nil, err
 			}
 			if keep {
-				notes[d.ID] = "its address is suppressed (" + string(sup.Scope) + "); `illumicode address show` says why"
+				notes[d.ID] = "its address is suppressed (" + string(sup.Scope) +
+					"); `illumicode address show` says why"
 			}
 		}
 	}

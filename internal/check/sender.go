@@ -53,7 +53,8 @@ func Sender(ctx context.Context, r Resolver, domain string, keys []dkim.Key) []p
 		aligned = s.key(k) && organisation(k.Domain) == organisation(domain) || aligned
 	}
 	if len(keys) == 0 {
-		s.note("DKIM", provider.Warning, "no key is configured: letters are unsigned unless the provider signs them", "configure [[dkim]], or have the provider sign for this domain", 0)
+		s.note("DKIM", provider.Warning, "no key is configured: letters are unsigned unless the provider signs them",
+			"configure [[dkim]], or have the provider sign for this domain", 0)
 	}
 	s.dmarc(spf, aligned, len(keys) > 0)
 	return s.steps
@@ -100,9 +101,11 @@ func (s *sender) mx() {
 	took := time.Since(start)
 	switch {
 	case err != nil || len(all) == 0:
-		s.note("MX", provider.Warning, "no mail server takes mail for "+s.domain, "answers and bounces to the sender are lost; publish an MX record", took)
+		s.note("MX", provider.Warning, "no mail server takes mail for "+s.domain,
+			"answers and bounces to the sender are lost; publish an MX record", took)
 	case len(all) == 1 && all[0].Host == ".":
-		s.note("MX", provider.Failed, s.domain+" says that it takes no mail (RFC 7505)", "many receivers refuse letters from such a domain; publish an MX record", took)
+		s.note("MX", provider.Failed, s.domain+" says that it takes no mail (RFC 7505)",
+			"many receivers refuse letters from such a domain; publish an MX record", took)
 	default:
 		var hosts []string
 		for _, m := range all {
@@ -119,9 +122,11 @@ func (s *sender) spf() bool {
 	case err != nil:
 		s.note("SPF", provider.Failed, err.Error(), noResolver, took)
 	case len(found) == 0:
-		s.note("SPF", provider.Warning, "no record", "publish a TXT record at "+s.domain+" that lists what the provider tells you, such as v=spf1 include:… -all", took)
+		s.note("SPF", provider.Warning, "no record", "publish a TXT record at "+s.domain+
+			" that lists what the provider tells you, such as v=spf1 include:… -all", took)
 	case len(found) > 1:
-		s.note("SPF", provider.Failed, fmt.Sprintf("%d records: receivers then take none of them (RFC 7208 §4.5)", len(found)), "merge them into one", took)
+		s.note("SPF", provider.Failed, fmt.Sprintf("%d records: receivers then take none of them (RFC 7208 §4.5)",
+			len(found)), "merge them into one", took)
 	default:
 		fields := strings.Fields(strings.ToLower(found[0]))
 		last := fields[len(fields)-1]
@@ -153,9 +158,11 @@ func (s *sender) key(k dkim.Key) bool {
 		tags := tagsOf(found[0])
 		switch p := strings.Join(strings.Fields(tags["p"]), ""); {
 		case p == "":
-			s.note(what, provider.Failed, "the key at "+k.String()+" is revoked: p is empty", "publish the key again, or sign with another selector", took)
+			s.note(what, provider.Failed, "the key at "+k.String()+" is revoked: p is empty",
+				"publish the key again, or sign with another selector", took)
 		case p != want["p"]:
-			s.note(what, provider.Failed, "the key published at "+k.String()+" is not the one that signs", "publish there: "+k.Record(), took)
+			s.note(what, provider.Failed, "the key published at "+k.String()+" is not the one that signs",
+				"publish there: "+k.Record(), took)
 		default:
 			s.note(what, provider.OK, "the published key is the one that signs, "+want["k"], "", took)
 			return true
@@ -177,10 +184,12 @@ func (s *sender) dmarc(spf, aligned, signs bool) {
 		s.note("DMARC", provider.Failed, err.Error(), noResolver, took)
 		return
 	case len(found) == 0:
-		s.note("DMARC", provider.Warning, "no policy", "publish a TXT record at _dmarc."+organisation(s.domain)+", to begin with v=DMARC1; p=none; rua=mailto:…", took)
+		s.note("DMARC", provider.Warning, "no policy", "publish a TXT record at _dmarc."+organisation(s.domain)+
+			", to begin with v=DMARC1; p=none; rua=mailto:…", took)
 		return
 	case len(found) > 1:
-		s.note("DMARC", provider.Failed, fmt.Sprintf("%d records at _dmarc.%s: receivers then take none of them", len(found), at), "leave one", took)
+		s.note("DMARC", provider.Failed, fmt.Sprintf("%d records at _dmarc.%s: receivers then take none of them",
+			len(found), at), "leave one", took)
 		return
 	}
 	policy := strings.ToLower(tagsOf(found[0])["p"])
@@ -190,11 +199,15 @@ func (s *sender) dmarc(spf, aligned, signs bool) {
 	case aligned:
 		s.note("DMARC", provider.OK, "p="+policy+"; the signature aligns with "+s.domain, "", took)
 	case signs && policy != "none":
-		s.note("DMARC", provider.Failed, "p="+policy+", and no good signature is of "+s.domain, "sign with a key of this domain that is published: receivers are asked to "+policy+" the rest", took)
+		s.note("DMARC", provider.Failed, "p="+policy+", and no good signature is of "+s.domain,
+			"sign with a key of this domain that is published: receivers are asked to "+policy+" the rest", took)
 	case spf:
-		s.note("DMARC", provider.Warning, "p="+policy+"; without a signature of our own it depends on the provider: on its return path and SPF, or its signature", "sign with a key of this domain", took)
+		s.note("DMARC", provider.Warning,
+			"p="+policy+"; without a signature of our own it depends on the provider: on its return path and SPF, "+
+				"or its signature", "sign with a key of this domain", took)
 	default:
-		s.note("DMARC", provider.Warning, "p="+policy+"; nothing that we do aligns with "+s.domain, "configure [[dkim]] for this domain", took)
+		s.note("DMARC", provider.Warning, "p="+policy+"; nothing that we do aligns with "+s.domain,
+			"configure [[dkim]] for this domain", took)
 	}
 }
 

@@ -58,7 +58,8 @@ func (z zone) answer(query []byte) ([]byte, error) {
 			for len(t) > 200 { // as long keys are published
 				parts, t = append(parts, t[:200]), t[200:]
 			}
-			m.Answers = append(m.Answers, dnsmessage.Resource{Header: head, Body: &dnsmessage.TXTResource{TXT: append(parts, t)}})
+			m.Answers = append(m.Answers,
+				dnsmessage.Resource{Header: head, Body: &dnsmessage.TXTResource{TXT: append(parts, t)}})
 		}
 	case dnsmessage.TypeMX:
 		for _, host := range z.mx[name] {
@@ -66,7 +67,8 @@ func (z zone) answer(query []byte) ([]byte, error) {
 			if err != nil {
 				return nil, err
 			}
-			m.Answers = append(m.Answers, dnsmessage.Resource{Header: head, Body: &dnsmessage.MXResource{Pref: 10, MX: to}})
+			m.Answers = append(m.Answers,
+				dnsmessage.Resource{Header: head, Body: &dnsmessage.MXResource{Pref: 10, MX: to}})
 		}
 	}
 	if len(m.Answers) == 0 {
@@ -83,7 +85,8 @@ func TestSender(t *testing.T) {
 	record := key.Record()
 	const at, keyAt, policyAt = "ternisle.example", "pier._domainkey.ternisle.example", "_dmarc.ternisle.example"
 	good := func() zone {
-		return zone{txt: map[string][]string{at: {"other=1", "v=spf1 include:relay.example -all"}, keyAt: {record}, policyAt: {"v=DMARC1; p=reject"}},
+		return zone{txt: map[string][]string{at: {"other=1", "v=spf1 include:relay.example -all"}, keyAt: {record},
+			policyAt: {"v=DMARC1; p=reject"}},
 			mx: map[string][]string{at: {"mx.ternisle.example."}}}
 	}
 	for _, tt := range []struct {
@@ -100,19 +103,29 @@ func TestSender(t *testing.T) {
 			z.txt["mail."+at], z.mx["mail."+at] = z.txt[at], z.mx[at]
 		}, []dkim.Key{key}, "mail." + at, "", provider.OK, ""},
 		{"no MX", func(z zone) { clear(z.mx) }, []dkim.Key{key}, at, "MX", provider.Warning, "no mail server"},
-		{"an MX that takes nothing", func(z zone) { z.mx[at] = []string{"."} }, []dkim.Key{key}, at, "MX", provider.Failed, "RFC 7505"},
+		{"an MX that takes nothing", func(z zone) { z.mx[at] = []string{"."} }, []dkim.Key{key}, at, "MX",
+			provider.Failed, "RFC 7505"},
 		{"no SPF", func(z zone) { z.txt[at] = nil }, []dkim.Key{key}, at, "SPF", provider.Warning, "no record"},
-		{"two SPF records", func(z zone) { z.txt[at] = []string{"v=spf1 -all", "v=spf1 mx -all"} }, []dkim.Key{key}, at, "SPF", provider.Failed, "2 records"},
-		{"SPF for everybody", func(z zone) { z.txt[at] = []string{"v=spf1 +all"} }, []dkim.Key{key}, at, "SPF", provider.Failed, "+all"},
-		{"SPF that says nothing", func(z zone) { z.txt[at] = []string{"v=spf1 mx ?all"} }, []dkim.Key{key}, at, "SPF", provider.Warning, "?all"},
-		{"no key published", func(z zone) { delete(z.txt, keyAt) }, []dkim.Key{key}, at, "DKIM pier", provider.Failed, "nothing is published"},
-		{"another key published", func(z zone) { z.txt[keyAt] = []string{"v=DKIM1; k=ed25519; p=AAAA"} }, []dkim.Key{key}, at, "DKIM pier", provider.Failed, "is not the one that signs"},
-		{"a revoked key", func(z zone) { z.txt[keyAt] = []string{"v=DKIM1; p="} }, []dkim.Key{key}, at, "DKIM pier", provider.Failed, "revoked"},
-		{"a policy that nothing meets", func(z zone) { delete(z.txt, keyAt) }, []dkim.Key{key}, at, "DMARC", provider.Failed, "no good signature"},
+		{"two SPF records", func(z zone) { z.txt[at] = []string{"v=spf1 -all", "v=spf1 mx -all"} }, []dkim.Key{key},
+			at, "SPF", provider.Failed, "2 records"},
+		{"SPF for everybody", func(z zone) { z.txt[at] = []string{"v=spf1 +all"} }, []dkim.Key{key}, at, "SPF",
+			provider.Failed, "+all"},
+		{"SPF that says nothing", func(z zone) { z.txt[at] = []string{"v=spf1 mx ?all"} }, []dkim.Key{key}, at, "SPF",
+			provider.Warning, "?all"},
+		{"no key published", func(z zone) { delete(z.txt, keyAt) }, []dkim.Key{key}, at, "DKIM pier", provider.Failed,
+			"nothing is published"},
+		{"another key published", func(z zone) { z.txt[keyAt] = []string{"v=DKIM1; k=ed25519; p=AAAA"} },
+			[]dkim.Key{key}, at, "DKIM pier", provider.Failed, "is not the one that signs"},
+		{"a revoked key", func(z zone) { z.txt[keyAt] = []string{"v=DKIM1; p="} }, []dkim.Key{key}, at, "DKIM pier",
+			provider.Failed, "revoked"},
+		{"a policy that nothing meets", func(z zone) { delete(z.txt, keyAt) }, []dkim.Key{key}, at, "DMARC",
+			provider.Failed, "no good signature"},
 		{"unsigned under a policy", nil, nil, at, "DMARC", provider.Warning, "depends on the provider"},
 		{"unsigned", nil, nil, at, "DKIM", provider.Warning, "no key is configured"},
-		{"no policy", func(z zone) { delete(z.txt, policyAt) }, []dkim.Key{key}, at, "DMARC", provider.Warning, "no policy"},
-		{"a policy that is none", func(z zone) { z.txt[policyAt] = []string{"v=DMARC1; p=maybe"} }, []dkim.Key{key}, at, "DMARC", provider.Failed, "maybe"},
+		{"no policy", func(z zone) { delete(z.txt, policyAt) }, []dkim.Key{key}, at, "DMARC", provider.Warning,
+			"no policy"},
+		{"a policy that is none", func(z zone) { z.txt[policyAt] = []string{"v=DMARC1; p=maybe"} }, []dkim.Key{key},
+			at, "DMARC", provider.Failed, "maybe"},
 	} {
 		z := good()
 		if tt.spoil != nil {

@@ -67,7 +67,8 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	case err != nil:
 		return outbox.Letter{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
 	case unwanted:
-		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its reader has unsubscribed from " + category}
+		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its reader has unsubscribed from " +
+			category}
 	case to.IsPhone():
 		return c.sms(to, r)
 	}
@@ -85,7 +86,8 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	m.Subject, m.Text, m.HTML, m.Date, m.ID = rendered.Subject, rendered.Text, rendered.HTML, d.Fixed, d.ID+"@"+c.p.From.Domain()
+	m.Subject, m.Text, m.HTML, m.Date, m.ID = rendered.Subject, rendered.Text, rendered.HTML, d.Fixed,
+		d.ID+"@"+c.p.From.Domain()
 	if err := c.attach(ctx, d.Bundle, &m); err != nil {
 		return outbox.Letter{}, err
 	}
@@ -94,8 +96,9 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		return outbox.Letter{}, err
 	}
 	l := outbox.Letter{
-		Envelope: provider.Envelope{From: c.p.Back.Of(c.p.Keys.Active(), d.ID, m.From.Envelope()), To: to.Envelope(), UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
-		Message:  composed, Signature: d.Signature,
+		Envelope: provider.Envelope{From: c.p.Back.Of(c.p.Keys.Active(), d.ID, m.From.Envelope()), To: to.Envelope(),
+			UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
+		Message: composed, Signature: d.Signature,
 		Contents: provider.Letter{
 			From: m.From.Envelope(), FromName: m.From.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
 			Subject: m.Subject, Text: m.Text, HTML: m.HTML,
@@ -261,20 +264,24 @@ func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	}
 	now := c.p.Now()
 	if row.Decoy && (!c.p.TellOwner || d.Letter != flow.ExistsLetter && d.Letter != flow.UnknownLetter) {
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to", Decoy: true}
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to",
+			Decoy: true}
 	}
 	if d.Letter == flow.UnknownLetter {
 		if brake, err := c.braked(ctx, d); err != nil {
 			return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
 		} else if brake {
-			return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a limit on letters to addresses not yet confirmed", Decoy: true}
+			return nil, render.Proof{},
+				&outbox.Drop{State: store.Cancelled, Note: "a limit on letters to addresses not yet confirmed",
+					Decoy: true}
 		}
 	}
 	switch row.State {
 	case proof.Accepted:
 		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "the address is confirmed already"}
 	case proof.Ended:
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge was called off: " + row.Why}
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge was called off: " +
+			row.Why}
 	}
 	if !row.Alive(now) {
 		return nil, render.Proof{}, &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
@@ -345,14 +352,16 @@ func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 		return nil, render.Proof{}, err
 	}
 	if row.State != store.Pending && row.State != store.Made {
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " + string(row.State)}
+		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " +
+			string(row.State)}
 	}
 	key, err := c.p.Keys.Key(row.Kid, c.p.Now())
 	if err != nil {
 		return nil, render.Proof{}, err
 	}
 	return data, render.Proof{Link: c.p.TakeBackURL(c.p.Links.Sign(key, keyring.Claims{
-		Purpose: challenge.Undo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID, Address: key.Thumbprint(row.Old),
+		Purpose: challenge.Undo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID,
+		Address: key.Thumbprint(row.Old),
 	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil
 }
 
@@ -368,7 +377,8 @@ func ReadData(raw string) (map[string]any, error) {
 }
 
 // unwanted reports whether a reader has said no to letters like this one.
-func (c Composer) unwanted(ctx context.Context, d store.Delivery, to message.Address) (category string, yes bool, err error) {
+func (c Composer) unwanted(ctx context.Context, d store.Delivery, to message.Address) (category string, yes bool,
+	err error) {
 	kind := c.p.Letters.Kind(d.Letter)
 	if kind.Security() {
 		return "", false, nil
@@ -383,6 +393,7 @@ func (c Composer) braked(ctx context.Context, d store.Delivery) (bool, error) {
 	if d.Attempts > 0 {
 		return false, nil
 	}
-	ok, err := c.p.Limits.SpendNew(ctx, judge.Ask{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail, New: true})
+	ok, err := c.p.Limits.SpendNew(ctx, judge.Ask{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail,
+		New: true})
 	return !ok, err
 }

@@ -59,7 +59,8 @@ func (c Composer) Preview(ctx context.Context, d store.Delivery) (Preview, error
 	case d.Letter == flow.ChangeLetter:
 		var row store.Change
 		if r.Data, row, err = c.change(ctx, d); err == nil {
-			r.Proof = render.Proof{Link: c.p.Site.BaseURL + c.p.Site.NotMePath + "?t=" + masked, LinkLife: row.UndoEnds.Sub(d.Created)}
+			r.Proof = render.Proof{Link: c.p.Site.BaseURL + c.p.Site.NotMePath + "?t=" + masked,
+				LinkLife: row.UndoEnds.Sub(d.Created)}
 		}
 	default:
 		r.Data, err = c.data(ctx, d)

@@ -258,7 +258,8 @@ func (d *Duration) UnmarshalText(text []byte) error {
 // Load reads the file at path and checks everything that needs no database and no network.
 func Load(path string) (*File, error) {
 	f := &File{path: path}
-	if err := decode(path, f, "copy illumicode.example.toml and fill it in, or name another with --config", "illumicode.example.toml"); err != nil {
+	if err := decode(path, f, "copy illumicode.example.toml and fill it in, or name another with --config",
+		"illumicode.example.toml"); err != nil {
 		return nil, err
 	}
 	return f, f.check()
@@ -332,7 +333,8 @@ func (f *File) check() error {
 	if _, err := f.Terms(); err != nil {
 		return err
 	}
-	if order := route.Order(f.Outbox.Order); order != "" && order != route.Listed && order != route.Weights && order != route.Cost {
+	if order := route.Order(f.Outbox.Order); order != "" && order != route.Listed && order != route.Weights &&
+		order != route.Cost {
 		return f.wrong("outbox.order", "is %q; say listed, weights or cost", order)
 	}
 	if _, err := f.Client(); err != nil {
@@ -366,7 +368,8 @@ func (f *File) secret(key, env, file string) (provider.Secret, error) {
 	case env != "":
 		v := os.Getenv(env)
 		if v == "" {
-			return "", f.wrong(key+"_env", "names the environment variable %s, which is not set; set it where this program starts", env)
+			return "", f.wrong(key+"_env",
+				"names the environment variable %s, which is not set; set it where this program starts", env)
 		}
 		return provider.Secret(v), nil
 	case file != "":
@@ -390,7 +393,9 @@ func (f *File) APIKey() (provider.Secret, error) {
 		return "", err
 	}
 	if len(key) < 24 {
-		return "", f.wrong("serve.key_env", "(or serve.key_file) must lead to a key of 24 characters or more: whoever has it can begin signups in your name")
+		return "", f.wrong("serve.key_env",
+			"(or serve.key_file) must lead to a key of 24 characters or more: whoever has it can begin signups in "+
+				"your name")
 	}
 	return key, nil
 }
@@ -403,10 +408,13 @@ func (f *File) Keyring() (*token.Keyring, error) {
 	path := f.KeyringPath()
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, f.wrong("keys.file", "cannot be read: %v; make it with `illumicode keys new --out %s`", err, f.Keys.File)
+		return nil, f.wrong("keys.file", "cannot be read: %v; make it with `illumicode keys new --out %s`", err,
+			f.Keys.File)
 	}
 	if info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" { // where modes do not tell
-		return nil, f.wrong("keys.file", "is readable by others (mode %v); chmod 600 %s, and consider its keys known to them", info.Mode().Perm(), f.Keys.File)
+		return nil, f.wrong("keys.file",
+			"is readable by others (mode %v); chmod 600 %s, and consider its keys known to them", info.Mode().Perm(),
+			f.Keys.File)
 	}
 	raw, err := os.ReadFile(path)
 	if err != nil {

@@ -42,7 +42,8 @@ func write(t *testing.T, text string) string {
 	}
 	for name, body := range map[string]string{
 		"dkim.pem":        string(private),
-		"illumicode.toml": text, "keyring.json": string(ring.Marshal()), "empty": "", "open.json": string(ring.Marshal())} {
+		"illumicode.toml": text, "keyring.json": string(ring.Marshal()), "empty": "",
+		"open.json": string(ring.Marshal())} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(body), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -73,35 +74,49 @@ func TestRefusals(t *testing.T) {
 		{"unknown key", minimal + "\n[outbox]\nsendrs = 3\n", `unknown key "outbox.sendrs"`},
 		{"not TOML", swap(`name = "Tern Isle Ferry"`, `name = Tern`), "line 4"},
 		{"bad duration", minimal + "\n[outbox]\nlease = \"soon\"\n", `"soon" is no duration`},
-		{"no base URL", swap(`base_url = "https://ferry.example"`, ""), "site.base_url is missing; say where the site is"},
+		{"no base URL", swap(`base_url = "https://ferry.example"`, ""),
+			"site.base_url is missing; say where the site is"},
 		{"relative base URL", swap("https://ferry.example", "/ferry"), "site.base_url is not absolute"},
 		{"base URL in the clear", swap("https://", "http://"), "use https"},
 		{"no name", swap(`name = "Tern Isle Ferry"`, ""), "site.name is missing"},
 		{"bad sender", swap("crew@ternisle.example", "crew"), "from.address is not a usable address"},
 		{"no provider", minimal[:strings.Index(minimal, "[[provider]]")], "[[provider]]"},
 		{"unknown kind", swap(`kind = "smtp"`, `kind = "pigeon"`), `provider[0].kind is "pigeon"; say smtp, http`},
-		{"HTTP without JSON", swap(`kind = "smtp"`, "kind = \"http\"\nurl = \"https://x.example/\"\nbody = \"{{.To}}\""), "does not make JSON"},
-		{"a sender that is not verified", swap(`tls = `, "senders = [\"gullquay.example\"]\ntls = "), `provider "harbour" has not verified`},
+		{"HTTP without JSON",
+			swap(`kind = "smtp"`, "kind = \"http\"\nurl = \"https://x.example/\"\nbody = \"{{.To}}\""),
+			"does not make JSON"},
+		{"a sender that is not verified", swap(`tls = `, "senders = [\"gullquay.example\"]\ntls = "),
+			`provider "harbour" has not verified`},
 		{"a file provider without path", swap(`kind = "smtp"`, `kind = "file"`), "provider[0].path is missing"},
 		{"a free-mail sender", swap("crew@ternisle.example", "ternisle@gmail.com"), "where anybody gets a mailbox"},
 		{"a public suffix for a sender", swap("crew@ternisle.example", "crew@co.uk"), "public suffix"},
 		{"unknown tls", swap(`tls = "starttls"`, `tls = "maybe"`), `say "starttls", "implicit" or "none"`},
 		{"no tls", swap(`tls = "starttls"`, ""), `say "starttls", "implicit" or "none"`},
-		{"secret not set", swap(`tls = `, "user = \"crew\"\npassword_env = \"NO_SUCH_VARIABLE_HERE\"\ntls = "), "names the environment variable NO_SUCH_VARIABLE_HERE, which is not set"},
+		{"secret not set", swap(`tls = `, "user = \"crew\"\npassword_env = \"NO_SUCH_VARIABLE_HERE\"\ntls = "),
+			"names the environment variable NO_SUCH_VARIABLE_HERE, which is not set"},
 		{"secret file empty", swap(`tls = `, "user = \"crew\"\npassword_file = \"empty\"\ntls = "), "which is empty"},
-		{"secret file missing", swap(`tls = `, "user = \"crew\"\npassword_file = \"gone\"\ntls = "), "password_file cannot be read"},
-		{"two secrets", swap(`tls = `, "user = \"crew\"\npassword_file = \"empty\"\npassword_env = \"X\"\ntls = "), "choose one"},
+		{"secret file missing", swap(`tls = `, "user = \"crew\"\npassword_file = \"gone\"\ntls = "),
+			"password_file cannot be read"},
+		{"two secrets", swap(`tls = `, "user = \"crew\"\npassword_file = \"empty\"\npassword_env = \"X\"\ntls = "),
+			"choose one"},
 		{"no keyring", swap("keyring.json", "gone.json"), "illumicode keys new --out gone.json"},
 		{"keyring open to all", swap("keyring.json", "open.json"), "chmod 600"},
 		{"keyring is something else", swap("keyring.json", "illumicode.toml"), "not a JWK Set"},
 		{"tables missing", minimal, "run `illumicode migrate`"},
-		{"contradictory caps", swap(`tls = `, "per_day = 500\nper_month = 300\ntls = "), "provider[0] (harbour) cannot be: the cap by day (500) is above the one by month (300)"},
-		{"a cap in an unknown zone", swap(`tls = `, "per_day = 5\nzone = \"Mars/Base\"\ntls = "), `zone "Mars/Base" is no time zone`},
-		{"all of a cap reserved", swap(`tls = `, "per_day = 5\nreserve = 1.0\ntls = "), "leaves nothing to other lanes"},
+		{"contradictory caps", swap(`tls = `, "per_day = 500\nper_month = 300\ntls = "),
+			"provider[0] (harbour) cannot be: the cap by day (500) is above the one by month (300)"},
+		{"a cap in an unknown zone", swap(`tls = `, "per_day = 5\nzone = \"Mars/Base\"\ntls = "),
+			`zone "Mars/Base" is no time zone`},
+		{"all of a cap reserved", swap(`tls = `, "per_day = 5\nreserve = 1.0\ntls = "),
+			"leaves nothing to other lanes"},
 		{"unknown order", minimal + "\n[outbox]\norder = \"fastest\"\n", "say listed, weights or cost"},
-		{"a rule on an unknown purpose", minimal + "\n[[limit]]\nname = \"x\"\nby = \"all\"\nrate = \"1 per hour\"\non = [\"sginup\"]\n", `is on "sginup", which is no purpose`},
-		{"a field of proxies without proxies", minimal + "\n[serve]\nforwarded = \"X-Forwarded-For\"\n", "list the networks of your proxies"},
-		{"a proxy that is no network", minimal + "\n[serve]\nproxies = [\"the usual\"]\n", "which is no network such as 10.0.0.0/8"},
+		{"a rule on an unknown purpose",
+			minimal + "\n[[limit]]\nname = \"x\"\nby = \"all\"\nrate = \"1 per hour\"\non = [\"sginup\"]\n",
+			`is on "sginup", which is no purpose`},
+		{"a field of proxies without proxies", minimal + "\n[serve]\nforwarded = \"X-Forwarded-For\"\n",
+			"list the networks of your proxies"},
+		{"a proxy that is no network", minimal + "\n[serve]\nproxies = [\"the usual\"]\n",
+			"which is no network such as 10.0.0.0/8"},
 		{"proxies without a field", minimal + "\n[serve]\nproxies = [\"10.0.0.0/8\"]\n", "name the one that yours set"},
 		{"bad policy", minimal + "\n[signup]\ntries = 99\n", "Tries lies between 1 and 20"},
 	} {
@@ -111,7 +126,8 @@ func TestRefusals(t *testing.T) {
 			t.Errorf("%s: %v\n  want it to begin with the file and to say %q", tt.name, err, tt.want)
 		}
 	}
-	if err := open(t, filepath.Join(t.TempDir(), "gone.toml")); err == nil || !strings.Contains(err.Error(), "copy illumicode.example.toml") {
+	if err := open(t, filepath.Join(t.TempDir(), "gone.toml")); err == nil ||
+		!strings.Contains(err.Error(), "copy illumicode.example.toml") {
 		t.Errorf("no file: %v", err)
 	}
 }
@@ -128,14 +144,18 @@ func TestExampleFile(t *testing.T) {
 	var all []string
 	for line := range strings.SplitSeq(string(raw), "\n") {
 		rest, found := strings.CutPrefix(line, "# ")
-		if found && !strings.HasPrefix(rest, "  ") && (strings.Contains(rest, " = ") && !strings.Contains(rest, "illumicode.toml and") && !strings.Contains(rest, "kind = \"sendmail\"") && !strings.Contains(rest, "(path") || strings.HasPrefix(rest, "[")) {
+		if found && !strings.HasPrefix(rest, "  ") &&
+			(strings.Contains(rest, " = ") && !strings.Contains(rest, "illumicode.toml and") &&
+				!strings.Contains(rest, "kind = \"sendmail\"") && !strings.Contains(rest, "(path") ||
+				strings.HasPrefix(rest, "[")) {
 			line = rest
 		}
 		all = append(all, line)
 	}
 	for name, text := range map[string]string{"as it is": string(raw), "with every key": strings.Join(all, "\n")} {
 		path := write(t, text)
-		if err := os.WriteFile(filepath.Join(filepath.Dir(path), "refused.txt"), []byte("throwaway.example # mailboxes of an hour\n"), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(filepath.Dir(path), "refused.txt"),
+			[]byte("throwaway.example # mailboxes of an hour\n"), 0o600); err != nil {
 			t.Fatal(err)
 		}
 		f, err := config.Load(path)

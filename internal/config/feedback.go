@@ -63,8 +63,10 @@ func (f *File) Webhooks() (map[string]web.Webhook, error) {
 			return nil, err
 		}
 		hook := web.Webhook{
-			Signature: feedback.Signature{Key: []byte(secret.Reveal()), Header: h.Signature, Prefix: h.Prefix, Base64: h.Base64, Timestamp: h.Timestamp},
-			Mapping: feedback.Mapping{Each: h.Each, ID: h.ID, Letter: h.Letter, Delivery: h.Delivery, Kind: h.Kind, Kinds: h.Kinds, Status: h.Status, Code: h.Code,
+			Signature: feedback.Signature{Key: []byte(secret.Reveal()), Header: h.Signature, Prefix: h.Prefix,
+				Base64: h.Base64, Timestamp: h.Timestamp},
+			Mapping: feedback.Mapping{Each: h.Each, ID: h.ID, Letter: h.Letter, Delivery: h.Delivery, Kind: h.Kind,
+				Kinds: h.Kinds, Status: h.Status, Code: h.Code,
 				Text: h.Text, At: h.At},
 		}
 		if err := report.Signature(hook.Signature).Check(); err != nil {
@@ -84,7 +86,8 @@ func (f *File) ListenFeedback() (net.Listener, error) {
 		return nil, nil
 	}
 	if f.Feedback.ReturnPath == "" {
-		return nil, f.wrong("feedback.listen", "needs feedback.return_path: without it no letter can be told by what comes back")
+		return nil, f.wrong("feedback.listen",
+			"needs feedback.return_path: without it no letter can be told by what comes back")
 	}
 	network, address := "tcp", f.Feedback.Listen
 	if path, ok := strings.CutPrefix(address, "unix:"); ok {

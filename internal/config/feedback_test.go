@@ -16,7 +16,8 @@ func TestListenFeedback(t *testing.T) {
 	}
 	left.SetUnlinkOnClose(false)
 	left.Close()
-	f := &File{path: "illumicode.toml", Feedback: Feedback{ReturnPath: "bounces.ternisle.example", Listen: "unix:" + path}}
+	f := &File{path: "illumicode.toml", Feedback: Feedback{ReturnPath: "bounces.ternisle.example",
+		Listen: "unix:" + path}}
 	l, err := f.ListenFeedback()
 	if err != nil {
 		t.Fatal(err)

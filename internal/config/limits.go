@@ -56,7 +56,8 @@ func (f *File) Limits() ([]LimitFrom, error) {
 		at := slices.IndexFunc(out, func(o LimitFrom) bool { return o.Name == l.Name })
 		if l.Off {
 			if at < 0 {
-				return nil, f.wrong(key+".off", "is for default rules, and %q is none; `illumicode limits list` has their names", l.Name)
+				return nil, f.wrong(key+".off",
+					"is for default rules, and %q is none; `illumicode limits list` has their names", l.Name)
 			}
 			out = slices.Delete(out, at, at+1)
 			continue
@@ -88,7 +89,8 @@ func (f *File) rules() ([]limit.Rule, error) {
 }
 
 func (l Limit) rule() (limit.Rule, error) {
-	r := limit.Rule{Name: l.Name, By: limit.Key(l.By), On: l.On, Stage: limit.Stage(l.Stage), Medium: limit.Medium(l.Medium), New: l.New, Observe: l.Observe}
+	r := limit.Rule{Name: l.Name, By: limit.Key(l.By), On: l.On, Stage: limit.Stage(l.Stage),
+		Medium: limit.Medium(l.Medium), New: l.New, Observe: l.Observe}
 	var err error
 	if l.Rate != "" {
 		if r.Rate, err = judge.ParseRate(l.Rate); err != nil {
@@ -141,7 +143,8 @@ func (f *File) Exposure() (exposure.Input, error) {
 		return in, err
 	}
 	all, err := flow.Purposes(render.Of(set), flow.Policies{
-		challenge.Signup: f.Signup.policy(), challenge.Reverify: f.Reverify.policy(), challenge.SignIn: f.SignIn.policy(),
+		challenge.Signup: f.Signup.policy(), challenge.Reverify: f.Reverify.policy(),
+		challenge.SignIn: f.SignIn.policy(),
 		challenge.StepUp: f.StepUp.policy(),
 	}, nil)
 	in.Policies = make(map[string]challenge.Policy, len(all))

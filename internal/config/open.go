@@ -40,7 +40,8 @@ func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	st, err := postgres.Open(ctx, f.Store.Postgres, postgres.Options{Listen: f.Store.PostgresListen, Connections: f.Store.Connections, Password: password.Reveal()})
+	st, err := postgres.Open(ctx, f.Store.Postgres,
+		postgres.Options{Listen: f.Store.PostgresListen, Connections: f.Store.Connections, Password: password.Reveal()})
 	if err != nil {
 		return nil, f.wrong("store.postgres", "cannot be opened: %w", err)
 	}
@@ -49,7 +50,8 @@ func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
 
 // Open opens everything the file describes; the function it returns closes it again. watch is told what the service
 // does; it may be nil.
-func (f *File) Open(ctx context.Context, log *slog.Logger, watch delivery.Observer) (_ *illumicode.Service, _ func() error, err error) {
+func (f *File) Open(ctx context.Context, log *slog.Logger, watch delivery.Observer) (_ *illumicode.Service,
+	_ func() error, err error) {
 	var closers []func() error
 	closeAll := func() error {
 		var errs []error
@@ -102,7 +104,8 @@ func (f *File) plain() illumicode.Config {
 		Signup: f.Signup.policy(), Reverify: f.Reverify.policy(), SignIn: f.SignIn.policy(), StepUp: f.StepUp.policy(),
 		TellOwner: f.Flows.TellOwner, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
 		Recheck: delivery.Recheck{
-			Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch, Grace: time.Duration(f.Flows.Grace),
+			Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch,
+			Grace: time.Duration(f.Flows.Grace),
 		},
 		ReturnPath: f.Feedback.ReturnPath,
 		Bounces:    delivery.Bounces{Soft: f.Feedback.Soft, Within: time.Duration(f.Feedback.Within)},
@@ -120,7 +123,8 @@ func (f *File) plain() illumicode.Config {
 		},
 	}
 	for lane, weight := range map[delivery.Lane]int{
-		delivery.Urgent: f.Outbox.Weights.Urgent, delivery.Normal: f.Outbox.Weights.Normal, delivery.Bulk: f.Outbox.Weights.Bulk,
+		delivery.Urgent: f.Outbox.Weights.Urgent, delivery.Normal: f.Outbox.Weights.Normal,
+		delivery.Bulk: f.Outbox.Weights.Bulk,
 	} {
 		if weight > 0 {
 			c.Outbox.Weights[lane] = weight
@@ -186,7 +190,8 @@ func (f *File) readProviders(c *illumicode.Config) (err error) {
 func (f *File) events() []illumicode.EventRule {
 	var rules []illumicode.EventRule
 	for _, e := range f.Event {
-		r := illumicode.EventRule{Type: e.Type, Letter: e.Letter, To: e.To, Lane: delivery.Lane(e.Lane), Delay: time.Duration(e.Delay), Key: e.Key,
+		r := illumicode.EventRule{Type: e.Type, Letter: e.Letter, To: e.To, Lane: delivery.Lane(e.Lane),
+			Delay: time.Duration(e.Delay), Key: e.Key,
 			Remind: e.Remind, Before: time.Duration(e.Before), Gather: time.Duration(e.Gather), Topic: e.Topic}
 		for _, one := range e.Fixed {
 			r.Fixed = append(r.Fixed, illumicode.Request{Address: one})
@@ -222,7 +227,8 @@ func (f *File) Signer() (*dkim.Signer, error) {
 
 // site returns the site, with its mark read.
 func (f *File) site() (illumicode.Site, error) {
-	s := illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint, Mark: f.Site.Mark,
+	s := illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint,
+		Mark:    f.Site.Mark,
 		Colours: letter.Colours(f.Site.Colours)}
 	if f.Site.MarkFile != "" {
 		raw, err := os.ReadFile(f.beside(f.Site.MarkFile))
@@ -280,7 +286,8 @@ func (f *File) LetterSet() (*letter.Set, error) {
 
 func (f Flow) policy() challenge.Policy {
 	p := challenge.Policy{
-		Forms: challenge.Forms(f.Forms), CodeLife: time.Duration(f.CodeLife), LinkLife: time.Duration(f.LinkLife), Cap: time.Duration(f.Cap),
+		Forms: challenge.Forms(f.Forms), CodeLife: time.Duration(f.CodeLife), LinkLife: time.Duration(f.LinkLife),
+		Cap:    time.Duration(f.Cap),
 		Digits: f.Digits, Tries: f.Tries,
 	}
 	for _, rung := range f.Resend {

@@ -67,8 +67,9 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
 	return smtp.Config{
-		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile), Hello: p.Hello,
-		Dial: time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
+		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile),
+		Hello: p.Hello,
+		Dial:  time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
 		Idle: time.Duration(p.Idle), Age: time.Duration(p.Age), Letters: p.Letters, Most: p.Most, Senders: p.Senders,
 	}, err
 }
@@ -76,9 +77,11 @@ func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 // http returns what a provider over HTTP is configured by.
 func (f *File) http(key string, p Provider) (httpapi.Config, error) {
 	c := httpapi.Config{
-		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Most: p.Most, Senders: p.Senders,
+		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Most: p.Most,
+		Senders:           p.Senders,
 		Auth:              httpapi.Auth{User: p.User, Header: p.HMACHeader},
-		IdempotencyHeader: p.IdempotencyHeader, MessageID: p.MessageID, Probe: p.Probe, Timeout: time.Duration(p.Timeout),
+		IdempotencyHeader: p.IdempotencyHeader, MessageID: p.MessageID, Probe: p.Probe,
+		Timeout: time.Duration(p.Timeout),
 	}
 	for _, s := range []struct {
 		name, env, file string
@@ -94,7 +97,8 @@ func (f *File) http(key string, p Provider) (httpapi.Config, error) {
 		}
 	}
 	for _, o := range p.Outcome {
-		c.Outcomes = append(c.Outcomes, httpapi.Outcome{Status: o.Status, Pointer: o.Pointer, Equals: o.Equals, Class: retry.Class(o.Class)})
+		c.Outcomes = append(c.Outcomes, httpapi.Outcome{Status: o.Status, Pointer: o.Pointer, Equals: o.Equals,
+			Class: retry.Class(o.Class)})
 	}
 	return c, nil
 }

@@ -12,7 +12,8 @@ import (
 func (f *File) Client() (func(r *http.Request) netip.Addr, error) {
 	if len(f.Serve.Proxies) == 0 {
 		if f.Serve.Forwarded != "" {
-			return nil, f.wrong("serve.forwarded", "is given, and serve.proxies is not: anybody could write the field; list the networks of your proxies")
+			return nil, f.wrong("serve.forwarded",
+				"is given, and serve.proxies is not: anybody could write the field; list the networks of your proxies")
 		}
 		return nil, nil
 	}
@@ -22,7 +23,8 @@ func (f *File) Client() (func(r *http.Request) netip.Addr, error) {
 		if err != nil {
 			a, addrErr := netip.ParseAddr(text)
 			if addrErr != nil {
-				return nil, f.wrong("serve.proxies", "has %q, which is no network such as 10.0.0.0/8, and no address", text)
+				return nil, f.wrong("serve.proxies", "has %q, which is no network such as 10.0.0.0/8, and no address",
+					text)
 			}
 			p = netip.PrefixFrom(a, a.BitLen())
 		}

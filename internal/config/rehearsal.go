@@ -101,7 +101,8 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 	if err != nil {
 		return none, err
 	}
-	f := &File{path: path, Outbox: r.Outbox, Signup: r.Signup, Reverify: r.Reverify, SignIn: r.SignIn, StepUp: r.StepUp, Limit: r.Limit}
+	f := &File{path: path, Outbox: r.Outbox, Signup: r.Signup, Reverify: r.Reverify, SignIn: r.SignIn, StepUp: r.StepUp,
+		Limit: r.Limit}
 	if r.Configuration != "" {
 		if f, err = Load(base.beside(r.Configuration)); err != nil {
 			return none, err
@@ -111,11 +112,16 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 			f.Provider = append(f.Provider, p.Provider)
 		}
 	}
-	s := rehearsal.Scenario{Name: cmp.Or(r.Name, path), Start: r.Start, For: time.Duration(r.For), Sample: time.Duration(r.Sample), Seed: r.Seed, Machine: r.Machine,
-		Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved, Attempt: time.Duration(f.Outbox.Attempt), Order: route.Order(f.Outbox.Order),
-		Weights:  [3]int{f.Outbox.Weights.Urgent, f.Outbox.Weights.Normal, f.Outbox.Weights.Bulk},
-		Retry:    retry.Policy{Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base), Max: time.Duration(f.Outbox.Max)},
-		Policies: map[string]challenge.Policy{challenge.Signup: f.Signup.policy(), challenge.Reverify: f.Reverify.policy(), challenge.SignIn: f.SignIn.policy(), challenge.StepUp: f.StepUp.policy()},
+	s := rehearsal.Scenario{Name: cmp.Or(r.Name, path), Start: r.Start, For: time.Duration(r.For),
+		Sample: time.Duration(r.Sample), Seed: r.Seed, Machine: r.Machine,
+		Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved, Attempt: time.Duration(f.Outbox.Attempt),
+		Order:   route.Order(f.Outbox.Order),
+		Weights: [3]int{f.Outbox.Weights.Urgent, f.Outbox.Weights.Normal, f.Outbox.Weights.Bulk},
+		Retry: retry.Policy{Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base),
+			Max: time.Duration(f.Outbox.Max)},
+		Policies: map[string]challenge.Policy{challenge.Signup: f.Signup.policy(),
+			challenge.Reverify: f.Reverify.policy(), challenge.SignIn: f.SignIn.policy(),
+			challenge.StepUp: f.StepUp.policy()},
 	}
 	if !r.NoLimits {
 		rules, err := f.Limits()
@@ -130,16 +136,21 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 		return none, err
 	}
 	for _, p := range r.People {
-		s.People = append(s.People, rehearsal.People{Name: p.Name, Purpose: p.Purpose, From: time.Duration(p.From), Until: time.Duration(p.Until), PerMinute: p.PerMinute, InLine: p.InLine,
-			Attack: p.Attack, Known: p.Known || p.Purpose == challenge.SignIn || p.Purpose == challenge.StepUp, Addresses: p.Addresses, Networks: p.Networks, Domain: p.Domain, SMS: p.SMS,
-			Takes: rehearsal.Spread{Median: time.Duration(p.Takes), High: time.Duration(p.TakesHigh)}, Transit: rehearsal.Spread{Median: time.Duration(p.Transit), High: time.Duration(p.TransitHigh)}, Press: time.Duration(p.Press), Presses: p.Presses, Patient: time.Duration(p.Patient)})
+		s.People = append(s.People, rehearsal.People{Name: p.Name, Purpose: p.Purpose, From: time.Duration(p.From),
+			Until: time.Duration(p.Until), PerMinute: p.PerMinute, InLine: p.InLine,
+			Attack: p.Attack, Known: p.Known || p.Purpose == challenge.SignIn || p.Purpose == challenge.StepUp,
+			Addresses: p.Addresses, Networks: p.Networks, Domain: p.Domain, SMS: p.SMS,
+			Takes:   rehearsal.Spread{Median: time.Duration(p.Takes), High: time.Duration(p.TakesHigh)},
+			Transit: rehearsal.Spread{Median: time.Duration(p.Transit), High: time.Duration(p.TransitHigh)},
+			Press:   time.Duration(p.Press), Presses: p.Presses, Patient: time.Duration(p.Patient)})
 	}
 	for i, n := range r.Notice {
 		lane := slices.Index(rehearsal.LaneNames[:], cmp.Or(n.Lane, "normal"))
 		if lane < 0 {
 			return none, base.wrong(fmt.Sprintf("notice[%d].lane", i), "is %q; say urgent, normal or bulk", n.Lane)
 		}
-		s.Notices = append(s.Notices, rehearsal.Notice{Name: n.Name, Lane: lane, At: time.Duration(n.At), Count: n.Count, SMS: n.SMS, Domain: n.Domain, Country: n.Country, Within: time.Duration(n.Within)})
+		s.Notices = append(s.Notices, rehearsal.Notice{Name: n.Name, Lane: lane, At: time.Duration(n.At),
+			Count: n.Count, SMS: n.SMS, Domain: n.Domain, Country: n.Country, Within: time.Duration(n.Within)})
 	}
 	return s, nil
 }
@@ -160,7 +171,8 @@ func (r Rehearsal) providers(f *File) ([]rehearsal.Provider, error) {
 	var all []rehearsal.Provider
 	for _, p := range f.Provider {
 		b := behaves[p.Name]
-		one := rehearsal.Provider{Name: p.Name, Mail: !p.SMS, SMS: p.SMS, Terms: terms[p.Name], Fail: b.Fail, Refuse: b.Refuse,
+		one := rehearsal.Provider{Name: p.Name, Mail: !p.SMS, SMS: p.SMS, Terms: terms[p.Name], Fail: b.Fail,
+			Refuse:  b.Refuse,
 			Breaker: choose.Breaker{First: 3 * time.Duration(f.Outbox.Base), Longest: time.Duration(f.Outbox.Max) / 6},
 			Latency: rehearsal.Spread{Median: time.Duration(b.Latency), High: time.Duration(b.LatencyHigh)}}
 		for _, what := range b.Carries {
@@ -174,7 +186,9 @@ func (r Rehearsal) providers(f *File) ([]rehearsal.Provider, error) {
 			}
 		}
 		for _, o := range b.Outage {
-			one.Outages = append(one.Outages, rehearsal.Outage{From: time.Duration(o.From), Until: time.Duration(o.Until), How: rehearsal.How(o.How), Latency: time.Duration(o.Latency), After: time.Duration(o.After)})
+			one.Outages = append(one.Outages,
+				rehearsal.Outage{From: time.Duration(o.From), Until: time.Duration(o.Until), How: rehearsal.How(o.How),
+					Latency: time.Duration(o.Latency), After: time.Duration(o.After)})
 		}
 		all = append(all, one)
 	}

@@ -22,7 +22,8 @@ func TestScenarios(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"storm", "day"} {
-		if s, err := LoadScenario("../../demo/" + name + ".toml"); err != nil || len(s.Providers) != 4 || len(s.Rules) < 8 {
+		if s, err := LoadScenario("../../demo/" + name + ".toml"); err != nil || len(s.Providers) != 4 ||
+			len(s.Rules) < 8 {
 			t.Errorf("%s: %+v, %v", name, s, err)
 		}
 	}

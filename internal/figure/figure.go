@@ -28,7 +28,8 @@ const (
 
 // inks are told apart by who sees few colours, too (Okabe and Ito, 2008).
 var inks = []color.Color{
-	color.RGBA{0, 114, 178, 255}, color.RGBA{213, 94, 0, 255}, color.RGBA{0, 158, 115, 255}, color.RGBA{204, 121, 167, 255},
+	color.RGBA{0, 114, 178, 255}, color.RGBA{213, 94, 0, 255}, color.RGBA{0, 158, 115, 255},
+	color.RGBA{204, 121, 167, 255},
 	color.RGBA{230, 159, 0, 255}, color.RGBA{86, 180, 233, 255}, color.RGBA{0, 0, 0, 255},
 }
 
@@ -79,21 +80,28 @@ func sheet(r rehearsal.Result, to draw.Canvas) {
 		carried = append(carried, line{p.Name, func(s rehearsal.Sample) float64 { return float64(s.Sent[i]) }})
 		if p.Left >= 0 {
 			whole := math.Max(1, float64(most(r, i)))
-			left = append(left, line{p.Name, func(s rehearsal.Sample) float64 { return 100 * float64(s.Left[i]) / whole }})
+			left = append(left,
+				line{p.Name, func(s rehearsal.Sample) float64 { return 100 * float64(s.Left[i]) / whole }})
 		}
 	}
 	waits = append(waits, line{"", func(s rehearsal.Sample) float64 { return s.Wait.Seconds() }})
 	refusals := []line{{"", func(s rehearsal.Sample) float64 { return float64(s.Refusals) }}}
 	cost := []line{{"", func(s rehearsal.Sample) float64 { return s.Cost }}}
 	plots := [][]*plot.Plot{
-		{panel(r, "The longest wait for a code", "seconds", waits, false), panel(r, "The oldest letter that is due", "seconds", oldest, false), panel(r, "Letters carried", "a minute", carried, true)},
-		{leftPanel(r, left), panel(r, "Requests refused", "a minute", refusals, true), panel(r, "Cost so far", "", cost, false)},
+		{panel(r, "The longest wait for a code", "seconds", waits, false),
+			panel(r, "The oldest letter that is due", "seconds", oldest, false),
+			panel(r, "Letters carried", "a minute", carried, true)},
+		{leftPanel(r, left), panel(r, "Requests refused", "a minute", refusals, true),
+			panel(r, "Cost so far", "", cost, false)},
 	}
 	title := draw.TextStyle{Color: color.Black, Font: plot.DefaultFont, Handler: plot.DefaultTextHandler}
 	title.Font.Size = vg.Points(13)
-	to.FillText(title, vg.Point{X: to.Min.X + vg.Points(14), Y: to.Max.Y - vg.Points(20)}, fmt.Sprintf("%s: %s from %s", r.Scenario.Name, span(r.Scenario.For), r.Scenario.Start.UTC().Format("2006-01-02 15:04")))
+	to.FillText(title, vg.Point{X: to.Min.X + vg.Points(14), Y: to.Max.Y - vg.Points(20)},
+		fmt.Sprintf("%s: %s from %s", r.Scenario.Name, span(r.Scenario.For),
+			r.Scenario.Start.UTC().Format("2006-01-02 15:04")))
 	to.Max.Y -= vg.Points(26)
-	tiles := draw.Tiles{Rows: 2, Cols: 3, PadX: vg.Points(14), PadY: vg.Points(18), PadTop: vg.Points(8), PadBottom: vg.Points(8), PadLeft: vg.Points(8), PadRight: vg.Points(14)}
+	tiles := draw.Tiles{Rows: 2, Cols: 3, PadX: vg.Points(14), PadY: vg.Points(18), PadTop: vg.Points(8),
+		PadBottom: vg.Points(8), PadLeft: vg.Points(8), PadRight: vg.Points(14)}
 	for i, row := range plot.Align(plots, tiles, to) {
 		for j, c := range row {
 			plots[i][j].Draw(c)

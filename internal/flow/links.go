@@ -26,7 +26,8 @@ func (p *Parts) url(path, name, value string) string {
 // NotMeURL returns the link of a challenge's letter by which its reader says that it was somebody else.
 func (p *Parts) NotMeURL(c store.Challenge, key *keyring.Key, d store.Delivery) string {
 	return p.TakeBackURL(p.Links.Sign(key, keyring.Claims{
-		Purpose: challenge.NotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(), ID: d.ID,
+		Purpose: challenge.NotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(),
+		ID:      d.ID,
 		Address: key.Thumbprint(c.Address),
 	}))
 }

@@ -30,7 +30,8 @@ func (l Look) Writer() (render.Writer, *compose.Part, error) {
 		case !ok:
 			return w, nil, fmt.Errorf("MarkImage is no PNG, JPEG or GIF picture, but %s", kind)
 		case len(l.MarkImage) > 100<<10:
-			return w, nil, fmt.Errorf("MarkImage has %d bytes and travels with every letter; keep it under 100 KiB", len(l.MarkImage))
+			return w, nil, fmt.Errorf("MarkImage has %d bytes and travels with every letter; keep it under 100 KiB",
+				len(l.MarkImage))
 		}
 		p := compose.BytesPart("mark."+ext, kind, l.MarkImage)
 		p.ID = "mark"

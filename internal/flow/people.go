@@ -28,7 +28,8 @@ func (p *Parts) Recipient(typed string) (message.Address, error) {
 		return message.ParseAddress(typed)
 	}
 	if !p.SMS {
-		return message.Address{}, fmt.Errorf("%w: it is a phone number, and no provider carries SMS", message.ErrAddress)
+		return message.Address{}, fmt.Errorf("%w: it is a phone number, and no provider carries SMS",
+			message.ErrAddress)
 	}
 	number, err := phonenumbers.Parse(typed, "")
 	if err != nil || !phonenumbers.IsPossibleNumber(number) {
@@ -62,8 +63,9 @@ func (p *Parts) PurposeOf(name string) (string, error) {
 		name = challenge.Signup
 	}
 	if _, known := p.Purposes[name]; !known {
-		return "", fmt.Errorf("illumicode: Request.Purpose is %q, which is no purpose of this service; %s; Config.Purposes "+
-			"names the application's own", name, near.List(name, slices.Collect(maps.Keys(p.Purposes))))
+		return "", fmt.Errorf(
+			"illumicode: Request.Purpose is %q, which is no purpose of this service; %s; Config.Purposes "+
+				"names the application's own", name, near.List(name, slices.Collect(maps.Keys(p.Purposes))))
 	}
 	return name, nil
 }
@@ -151,6 +153,7 @@ func (p *Parts) Suppress(ctx context.Context, t store.Tx, sup store.Suppression)
 		return err
 	}
 	return t.Record(ctx, store.Step{
-		Mailbox: sup.Mailbox, At: now, What: "suppressed", Outcome: string(sup.Scope) + ": " + sup.Reason, Network: Network(ctx),
+		Mailbox: sup.Mailbox, At: now, What: "suppressed", Outcome: string(sup.Scope) + ": " + sup.Reason,
+		Network: Network(ctx),
 	})
 }

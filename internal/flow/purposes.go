@@ -31,7 +31,8 @@ func Purposes(set *render.Set, policies Policies, own map[string]Purpose) (map[s
 		case !set.Has(p.Letter):
 			return nil, fmt.Errorf("has %q, and %w", name, set.Missing(p.Letter))
 		case !set.CarriesProof(p.Letter):
-			return nil, fmt.Errorf("has %q, which needs a letter with a button or a place for a code; %q is none", name, p.Letter)
+			return nil, fmt.Errorf("has %q, which needs a letter with a button or a place for a code; %q is none", name,
+				p.Letter)
 		}
 		all[name] = p
 	}
@@ -41,7 +42,8 @@ func Purposes(set *render.Set, policies Policies, own map[string]Purpose) (map[s
 		case p.Policy.Forms == "":
 			p.Policy.Forms = room
 		case p.Policy.Forms != room && room != challenge.Both:
-			return nil, fmt.Errorf("has a policy of %s whose letters carry %s, and letter %q has room for %s only", name,
+			return nil, fmt.Errorf("has a policy of %s whose letters carry %s, and letter %q has room for %s only",
+				name,
 				p.Policy.Forms, p.Letter, room)
 		}
 		var err error

@@ -22,7 +22,9 @@ func (z *Zones) Load(name string) (*time.Location, error) {
 	}
 	l, err := time.LoadLocation(name)
 	if err != nil || name == "Local" {
-		return nil, fmt.Errorf("illumicode: %q is no time zone of the IANA database, such as Europe/Oslo, or the machine has no such database and the program no import of time/tzdata", name)
+		return nil, fmt.Errorf(
+			"illumicode: %q is no time zone of the IANA database, such as Europe/Oslo, or the machine has no such "+
+				"database and the program no import of time/tzdata", name)
 	}
 	if z.loaded == nil {
 		z.loaded = make(map[string]*time.Location)

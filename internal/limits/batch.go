@@ -170,7 +170,9 @@ func (c *batch) guess(ctx context.Context, g group) (done bool, err error) {
 	var all []store.Swap
 	for _, name := range g.names {
 		if s, ok := changed[name]; ok {
-			all = append(all, store.Swap{Name: name, Was: c.last[name], Tally: store.Tally{State: s, Idle: judge.Idle(g.rules[name], s)}})
+			all = append(all,
+				store.Swap{Name: name, Was: c.last[name],
+					Tally: store.Tally{State: s, Idle: judge.Idle(g.rules[name], s)}})
 		}
 	}
 	switch {
@@ -200,7 +202,9 @@ func (c *batch) undo(ctx context.Context, all []store.Swap, did map[string]bool,
 	var before []store.Swap
 	for _, one := range all {
 		if did[one.Name] {
-			before = append(before, store.Swap{Name: one.Name, Was: one.State, Tally: store.Tally{State: one.Was, Idle: judge.Idle(g.rules[one.Name], one.Was)}})
+			before = append(before,
+				store.Swap{Name: one.Name, Was: one.State,
+					Tally: store.Tally{State: one.Was, Idle: judge.Idle(g.rules[one.Name], one.Was)}})
 		}
 	}
 	undone, err := c.store.SwapTallies(ctx, before)

@@ -95,7 +95,8 @@ func (l *Limits) SpendInside(ctx context.Context, t store.Tx, a judge.Ask, id st
 	})
 }
 
-func (l *Limits) spend(a judge.Ask, id string, by Asker, decide func([]judge.Bound) (judge.Decision, error)) (Charge, error) {
+func (l *Limits) spend(a judge.Ask, id string, by Asker, decide func([]judge.Bound) (judge.Decision, error)) (Charge,
+	error) {
 	if a.Network == "" && by == ByPerson && l.byNetwork {
 		l.unknown.Do(func() {
 			l.log.Warn("a request came without its network, so rules by network do not hold for it; " +
@@ -121,7 +122,8 @@ func (l *Limits) spend(a judge.Ask, id string, by Asker, decide func([]judge.Bou
 	if by == ByOperator {
 		return Charge{}, nil
 	}
-	l.log.Info("a limit refused a request", "rule", d.Refuser.Name, "purpose", a.Purpose, "stage", a.Stage, "again", d.At)
+	l.log.Info("a limit refused a request", "rule", d.Refuser.Name, "purpose", a.Purpose, "stage", a.Stage, "again",
+		d.At)
 	return Charge{}, &RefusedError{Rule: d.Refuser, At: d.At}
 }
 
@@ -135,14 +137,16 @@ func (l *Limits) Refund(ctx context.Context, c Charge) {
 // SpendAgain debits, after a rollback that has refunded everything, what Refund would have left spent.
 func (l *Limits) SpendAgain(ctx context.Context, c Charge) {
 	bound, _ := c.split()
-	l.after(ctx, bound, "the charge of a stranger's request could not be kept", func(ctx context.Context, bound []judge.Bound) error {
-		_, err := l.batch.judgeOne(ctx, bound)
-		return err
-	})
+	l.after(ctx, bound, "the charge of a stranger's request could not be kept",
+		func(ctx context.Context, bound []judge.Bound) error {
+			_, err := l.batch.judgeOne(ctx, bound)
+			return err
+		})
 }
 
 // after changes rules when a request has ended, whatever has become of its context.
-func (l *Limits) after(ctx context.Context, bound []judge.Bound, trouble string, do func(context.Context, []judge.Bound) error) {
+func (l *Limits) after(ctx context.Context, bound []judge.Bound, trouble string,
+	do func(context.Context, []judge.Bound) error) {
 	if len(bound) == 0 {
 		return
 	}

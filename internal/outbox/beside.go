@@ -18,7 +18,8 @@ func (w *worker) listen(ctx context.Context) {
 			pause = 0
 		}
 		pause = nextPause(pause)
-		w.log.Warn("nobody wakes this worker for letters of other processes; it finds them by its poll", "error", err, "poll", w.cfg.Poll, "again_in", pause)
+		w.log.Warn("nobody wakes this worker for letters of other processes; it finds them by its poll", "error", err,
+			"poll", w.cfg.Poll, "again_in", pause)
 		if !sleep(ctx, pause) {
 			return
 		}
@@ -76,7 +77,8 @@ func (w *worker) care(ctx context.Context) {
 // begins no earlier than rested: half of the time the application's own writes find no lock. On SQLite a
 // writer that does find one looks again after 1, 3, 8 and 18 milliseconds.
 func (w *worker) chore(ctx context.Context, rested *time.Time) (n int, err error) {
-	rest := func() { sleep(ctx, time.Until(*rested).Round(time.Millisecond)) } // timers are no finer where a process is idle
+	// timers are no finer where a process is idle
+	rest := func() { sleep(ctx, time.Until(*rested).Round(time.Millisecond)) }
 	if !w.store.OneWriter() {
 		rest = func() {}
 	}

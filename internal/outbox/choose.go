@@ -116,7 +116,8 @@ func (w *worker) gaveBack(d store.Delivery) bool {
 }
 
 // candidates returns the providers, as they stand for a delivery.
-func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) ([]choose.Candidate, error) {
+func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) ([]choose.Candidate,
+	error) {
 	var carried []string
 	if len(w.ways) > 1 && strings.HasPrefix(d.AskedBy, store.SentAgain) {
 		var err error
@@ -127,7 +128,8 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 	all := make([]choose.Candidate, len(w.ways))
 	for i, one := range w.ways {
 		name, can := one.Name(), one.Can()
-		c := choose.Candidate{Name: name, Weight: one.terms.Weight, Cost: one.terms.Cost, Breaker: one.breaker, Carried: slices.Contains(carried, name)}
+		c := choose.Candidate{Name: name, Weight: one.terms.Weight, Cost: one.terms.Cost, Breaker: one.breaker,
+			Carried: slices.Contains(carried, name)}
 		switch {
 		case l.SMS != "" && !can.SMS:
 			c.Unable = "carries no SMS"
@@ -143,7 +145,8 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 				c.Tried++
 			}
 		}
-		c.Unsure = len(tried) > 0 && tried[len(tried)-1].Provider == name && tried[len(tried)-1].Class == retry.Ambiguous
+		c.Unsure = len(tried) > 0 && tried[len(tried)-1].Provider == name &&
+			tried[len(tried)-1].Class == retry.Ambiguous
 		all[i] = c
 	}
 	return all, nil

@@ -49,7 +49,9 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 	switch {
 	case errors.As(err, &drop):
 		if drop.Decoy {
-			w.persist(d, func(ctx context.Context) error { return w.store.DropDecoy(ctx, d, drop.State, drop.Note, w.now()) })
+			w.persist(d, func(ctx context.Context) error {
+				return w.store.DropDecoy(ctx, d, drop.State, drop.Note, w.now())
+			})
 			w.cfg.Observer.Ended(d.Lane, drop.State)
 			return
 		}
@@ -95,7 +97,8 @@ func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt
 
 // attempt sends the letter and records the result.
 func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter Letter) {
-	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}
+	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(),
+		Begun: w.now(), Route: p.why}
 	began := false
 	var beginErr, momentErr error
 	begin := func(ctx context.Context) error {
@@ -165,7 +168,8 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = w.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
 	if !panicked && (!verdict.Known(r.Class) || verdict.HandedOver(r.Class) && !began) {
 		// A provider that breaks its contract: whatever it did, the letter may be out.
-		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class, r.Reply)
+		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class,
+			r.Reply)
 	}
 	end := w.judge(d, a, r.After, p.spare)
 	if panicked { // it would again; and each time the letter may have left
@@ -198,7 +202,8 @@ func (w *worker) ledgerOf(d store.Delivery) *ledger {
 // tell says what has come of an attempt: one line of log, the observer's figures, the span.
 func (w *worker) tell(ctx context.Context, d store.Delivery, a store.Attempt, end store.End) {
 	took := a.Ended.Sub(a.Begun)
-	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider", a.Provider,
+	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider",
+		a.Provider,
 		"class", a.Class, "code", a.Code, "enhanced", a.Enhanced, "ms", took.Milliseconds(), "state", end.State)
 	w.cfg.Observer.Attempted(d.Lane, a.Provider, a.Class, took)
 	if end.State.Final() {
@@ -209,13 +214,15 @@ func (w *worker) tell(ctx context.Context, d store.Delivery, a store.Attempt, en
 
 // hand calls the provider. A panic in it is an end like any other, of which nobody knows whether
 // the letter has left.
-func (w *worker) hand(ctx context.Context, d store.Delivery, p provider.Provider, h provider.Handover) (r provider.Result, panicked bool) {
+func (w *worker) hand(ctx context.Context, d store.Delivery, p provider.Provider, h provider.Handover) (
+	r provider.Result, panicked bool) {
 	ctx, cancel := context.WithTimeout(ctx, w.cfg.Attempt)
 	defer cancel()
 	defer func() {
 		if p := recover(); p != nil {
 			w.logPanic(d, p)
-			r, panicked = provider.Result{Class: retry.Ambiguous, Reply: "a panic in the provider; the log has the stack"}, true
+			r, panicked = provider.Result{
+				Class: retry.Ambiguous, Reply: "a panic in the provider; the log has the stack"}, true
 		}
 	}()
 	return p.Send(ctx, h), false
@@ -223,15 +230,18 @@ func (w *worker) hand(ctx context.Context, d store.Delivery, p provider.Provider
 
 // logPanic logs the stack and the kind of a panic, whose value may hold what no log may.
 func (w *worker) logPanic(d store.Delivery, p any) {
-	w.log.Error("panic in a delivery", "delivery", d.ID, "letter", d.Letter, "panic", fmt.Sprintf("%T", p), "stack", string(debug.Stack()))
+	w.log.Error("panic in a delivery", "delivery", d.ID, "letter", d.Letter, "panic", fmt.Sprintf("%T", p), "stack",
+		string(debug.Stack()))
 }
 
 // judge turns an attempt's result into what becomes of the delivery. With spare another provider can go
 // at once.
 func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration, spare bool) store.End {
-	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore, After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
+	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore,
+		After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
-		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle, Collapse: d.Collapse != "",
+		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle,
+		Collapse:  d.Collapse != "",
 		Challenge: d.Challenge, Generation: d.Generation, HandedOver: verdict.HandedOver(a.Class),
 	}
 	if v.Spent {

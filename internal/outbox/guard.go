@@ -70,7 +70,8 @@ func (o *Outbox) announce() {
 	case Live:
 		o.log.Info("the guard is live: letters go to their recipients")
 	case Allow:
-		o.log.Warn("THE GUARD IS ON ALLOW: letters go to the listed domains only, all others are held", "domains", g.Domains)
+		o.log.Warn("THE GUARD IS ON ALLOW: letters go to the listed domains only, all others are held", "domains",
+			g.Domains)
 	case Hold:
 		o.log.Warn("THE GUARD IS ON HOLD: no letter leaves, all go on waiting")
 	case Capture:
@@ -92,7 +93,8 @@ func (w *worker) holding(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	if !w.holds.Swap(true) { // once, and not with every look
-		w.log.Error("THIS DATABASE SENDS FOR ANOTHER SITE, so nothing is sent: is it a copy? If it is to send for this one, cancel what must not go out, then run `illumicode outbox adopt`",
+		w.log.Error("THIS DATABASE SENDS FOR ANOTHER SITE, so nothing is sent: is it a copy? If it is to send for "+
+			"this one, cancel what must not go out, then run `illumicode outbox adopt`",
 			"database", site, "here", w.cfg.Site)
 	}
 	return true, nil

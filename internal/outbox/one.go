@@ -61,7 +61,9 @@ func (w *worker) laneOpen(ctx context.Context, id string) error {
 		return err
 	}
 	if w.pausedLane(d.Lane) {
-		return fmt.Errorf("outbox: lane %s is paused, so the letter waits; `illumicode outbox resume lane %s` ends that", d.Lane, d.Lane)
+		return fmt.Errorf(
+			"outbox: lane %s is paused, so the letter waits; `illumicode outbox resume lane %s` ends that", d.Lane,
+			d.Lane)
 	}
 	return nil
 }

@@ -52,7 +52,9 @@ var (
 
 // Config holds the optional settings. The zero Config is all defaults.
 type Config struct {
-	Senders  int           // letters in work at once, from composing to the record of the answer; 0 or less means 64. Providers bound how many they carry
+	// letters in work at once, from composing to the record of the answer; 0 or less means 64. Providers bound how
+	// many they carry
+	Senders  int
 	Reserved int           // of these, for the urgent lane alone; 0 means a quarter, less than 0 none
 	Lease    time.Duration // how long a dead worker's claims hold; 0 or less means 30 s
 	Poll     time.Duration // how often to look without having been woken; 0 or less means 500 ms
@@ -70,11 +72,16 @@ type Config struct {
 	// 4 for normal and 1 for bulk.
 	Weights map[store.Lane]int
 
-	Site     string                                                                                   // the base URL that the database must send for; empty for any
-	Feedback func(ctx context.Context) (n int, err error)                                             // applies some of what came back; nil for none
-	Events   func(ctx context.Context) (n int, err error)                                             // turns some events that wait into deliveries; nil for none
-	Screen   func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error) // why some must not be sent, by their ids; nil for nobody
-	Care     func(ctx context.Context) (n int, err error)                                             // does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
+	// the base URL that the database must send for; empty for any
+	Site string
+	// applies some of what came back; nil for none
+	Feedback func(ctx context.Context) (n int, err error)
+	// turns some events that wait into deliveries; nil for none
+	Events func(ctx context.Context) (n int, err error)
+	// why some must not be sent, by their ids; nil for nobody
+	Screen func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error)
+	// does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
+	Care func(ctx context.Context) (n int, err error)
 }
 
 func (c Config) withDefaults() Config {
@@ -89,7 +96,8 @@ func (c Config) withDefaults() Config {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.Lease, 30 * time.Second}, {&c.Poll, 500 * time.Millisecond}, {&c.Attempt, 11 * time.Minute}, {&c.Grace, 20 * time.Second}, {&c.KeepOnce, 7 * day}} {
+	}{{&c.Lease, 30 * time.Second}, {&c.Poll, 500 * time.Millisecond}, {&c.Attempt, 11 * time.Minute},
+		{&c.Grace, 20 * time.Second}, {&c.KeepOnce, 7 * day}} {
 		if *d.field <= 0 {
 			*d.field = d.value
 		}
@@ -127,9 +135,11 @@ type Outbox struct {
 
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
-func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) *Outbox {
+func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger,
+	c Config) *Outbox {
 	c = c.withDefaults()
-	return &Outbox{id: newID(), store: st, composer: composer, ways: waysOf(st, providers, now, log, c), cfg: c, log: log, now: now,
+	return &Outbox{id: newID(), store: st, composer: composer, ways: waysOf(st, providers, now, log, c), cfg: c,
+		log: log, now: now,
 		wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), stir: make(chan struct{}, 1)}
 }
 

@@ -66,7 +66,8 @@ func (plain) Compose(_ context.Context, d store.Delivery) (outbox.Letter, error)
 	case strings.HasPrefix(d.Address, "drop"):
 		return outbox.Letter{}, &outbox.Drop{State: store.Cancelled, Note: "nobody needs it"}
 	}
-	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address}, Message: compose.Bytes("x")}, nil
+	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address},
+		Message: compose.Bytes("x")}, nil
 }
 
 func openStore(tb testing.TB) *store.Store {
@@ -88,7 +89,8 @@ func openStore(tb testing.TB) *store.Store {
 // put adds a delivery and returns its id.
 func put(tb testing.TB, st *store.Store, address string, lane store.Lane, change func(*store.Delivery)) string {
 	tb.Helper()
-	d := store.Delivery{ID: uuid.Must(uuid.NewV7()).String(), Letter: "trial", Address: address, Data: "{}", Lane: lane, Created: time.Now(), Due: time.Now()}
+	d := store.Delivery{ID: uuid.Must(uuid.NewV7()).String(), Letter: "trial", Address: address, Data: "{}", Lane: lane,
+		Created: time.Now(), Due: time.Now()}
 	if change != nil {
 		change(&d)
 	}
@@ -144,7 +146,8 @@ func TestEnds(t *testing.T) {
 		who, _, _ := strings.Cut(h.Envelope.To, "@")
 		switch {
 		case who == "never":
-			return provider.Result{Class: retry.RecipientRefused, Code: 550, Enhanced: "5.1.1", Reply: "550 5.1.1 nobody here"}
+			return provider.Result{Class: retry.RecipientRefused, Code: 550, Enhanced: "5.1.1",
+				Reply: "550 5.1.1 nobody here"}
 		case who == "letter":
 			return provider.Result{Class: retry.MessageRefused, Code: 554, Reply: "554 not this"}
 		case who == "busy":
@@ -183,8 +186,10 @@ func TestEnds(t *testing.T) {
 		id := put(t, st, tt.who+"@ternisle.example", store.Normal, tt.change)
 		run(t, st, quick, w)
 		d, attempts := get(t, st, id)
-		if d.State != tt.state || len(attempts) != tt.attempts || !strings.Contains(d.Note, tt.note) || d.Ended.IsZero() {
-			t.Errorf("%s: %s after %d attempts, note %q; want %s after %d, note with %q", tt.who, d.State, len(attempts), d.Note, tt.state, tt.attempts, tt.note)
+		if d.State != tt.state || len(attempts) != tt.attempts || !strings.Contains(d.Note, tt.note) ||
+			d.Ended.IsZero() {
+			t.Errorf("%s: %s after %d attempts, note %q; want %s after %d, note with %q", tt.who, d.State,
+				len(attempts), d.Note, tt.state, tt.attempts, tt.note)
 		}
 		if n := len(attempts); n > 0 && attempts[n-1].Class != tt.class {
 			t.Errorf("%s: last attempt is %s, want %s", tt.who, attempts[n-1].Class, tt.class)
@@ -281,7 +286,8 @@ func TestFencing(t *testing.T) {
 		t.Fatal(err)
 	}
 	d, attempts := get(t, st, id)
-	if d.State != store.Sent || len(attempts) != 2 || attempts[0].Class != retry.Ambiguous || attempts[1].Class != retry.Accepted {
+	if d.State != store.Sent || len(attempts) != 2 || attempts[0].Class != retry.Ambiguous ||
+		attempts[1].Class != retry.Accepted {
 		t.Errorf("%s, attempts %+v; want sent, with an ambiguous and an accepted one", d.State, attempts)
 	}
 	if sum, err := st.Summary(ctx, later); err != nil || sum.Repeats != 1 {
@@ -309,7 +315,8 @@ func TestClaimUnheardOf(t *testing.T) {
 	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(), c).Run(ctx) }()
 	<-begun // the worker has what it knows of in work, for longer than a lease
 	d, _ := get(t, st, known)
-	unheard := put(t, st, "mara@ternisle.example", store.Normal, func(d *store.Delivery) { d.Due = time.Now().Add(time.Hour) })
+	unheard := put(t, st, "mara@ternisle.example", store.Normal,
+		func(d *store.Delivery) { d.Due = time.Now().Add(time.Hour) })
 	if _, err := st.ClaimOne(ctx, d.Worker, unheard, time.Now()); err != nil {
 		t.Fatal(err)
 	}
@@ -373,10 +380,12 @@ func TestNobodyWorks(t *testing.T) {
 			t.Errorf("after %v: %v, %v; want %v", tt.after, got, err, tt.want)
 		}
 	}
-	if err := st.Beat(t.Context(), store.Worker{ID: "w", Seen: now.Add(50 * time.Second), Lease: now.Add(80 * time.Second)}); err != nil {
+	if err := st.Beat(t.Context(), store.Worker{ID: "w", Seen: now.Add(50 * time.Second),
+		Lease: now.Add(80 * time.Second)}); err != nil {
 		t.Fatal(err)
 	}
-	if sum, err := st.Summary(t.Context(), now.Add(61*time.Second)); err != nil || sum.NobodyWorks(now.Add(61*time.Second)) {
+	if sum, err := st.Summary(t.Context(), now.Add(61*time.Second)); err != nil ||
+		sum.NobodyWorks(now.Add(61*time.Second)) {
 		t.Errorf("a worker was seen just now: %+v, %v", sum, err)
 	}
 }
@@ -388,7 +397,8 @@ func TestOldestFirst(t *testing.T) {
 	var want []string
 	for i := range n { // the last one is the oldest
 		address := fmt.Sprintf("p%d@ternisle.example", i)
-		put(t, st, address, store.Normal, func(d *store.Delivery) { d.Due = d.Due.Add(-time.Duration(i) * time.Second) })
+		put(t, st, address, store.Normal,
+			func(d *store.Delivery) { d.Due = d.Due.Add(-time.Duration(i) * time.Second) })
 		want = append(want, address)
 	}
 	slices.Reverse(want)

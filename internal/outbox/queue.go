@@ -24,7 +24,8 @@ type queue struct {
 }
 
 func newQueue(most int, weights map[store.Lane]int) *queue {
-	q := &queue{most: most, room: make(map[store.Lane]chan struct{}), turns: choose.NewTurns(weights[store.Urgent], weights[store.Normal], weights[store.Bulk]),
+	q := &queue{most: most, room: make(map[store.Lane]chan struct{}),
+		turns: choose.NewTurns(weights[store.Urgent], weights[store.Normal], weights[store.Bulk]),
 		lanes: make(map[store.Lane][]store.Delivery), known: make(map[string]int64)}
 	// The lanes that one fetcher fills share what it waits for.
 	q.room[store.Urgent], q.room[store.Normal] = make(chan struct{}, 1), make(chan struct{}, 1)

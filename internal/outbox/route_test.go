@@ -46,7 +46,8 @@ func TestCircuitKeepsLettersComing(t *testing.T) {
 		t.Errorf("harbour was tried %d times while it was down, want 5 and what was on its way", tries)
 	}
 	_, attempts := get(t, st, last)
-	if final := attempts[len(attempts)-1]; !strings.Contains(final.Route, "harbour: circuit open (transient) until ") || !strings.Contains(final.Route, "pier: chosen") {
+	if final := attempts[len(attempts)-1]; !strings.Contains(final.Route, "harbour: circuit open (transient) until ") ||
+		!strings.Contains(final.Route, "pier: chosen") {
 		t.Errorf("the attempt was made because of %q", final.Route)
 	}
 	down.Store(false)
@@ -136,24 +137,34 @@ func TestTerms(t *testing.T) {
 	c := quick
 	c.Order = route.Cost
 	c.Terms = map[string]route.Terms{
-		"harbour": {Cost: 1, Never: []string{"far.example"}}, "pier": {Cost: 2, Only: []string{"ternisle.example", "far.example"}}, "beacon": {Cost: 3},
+		"harbour": {Cost: 1, Never: []string{"far.example"}},
+		"pier":    {Cost: 2, Only: []string{"ternisle.example", "far.example"}}, "beacon": {Cost: 3},
 	}
 	put(t, st, "a@ternisle.example", store.Normal, nil)
 	put(t, st, "b@mail.far.example", store.Normal, nil)
 	if err := st.Write(t.Context(), func(tx store.Tx) error {
-		c := store.Challenge{Challenge: proof.Challenge{ID: "c-1", Ends: time.Now().Add(time.Hour), State: proof.Open}, Ticket: "t"}
-		_, err := tx.Begin(t.Context(), store.NewChallenge{Challenge: c, Letter: store.Delivery{ID: "0", Letter: "trial", Address: "d@ternisle.example", Data: "{}", Lane: store.Bulk, Due: time.Now()}})
+		c := store.Challenge{Challenge: proof.Challenge{ID: "c-1", Ends: time.Now().Add(time.Hour), State: proof.Open},
+			Ticket: "t"}
+		_, err := tx.Begin(t.Context(),
+			store.NewChallenge{
+				Challenge: c, Letter: store.Delivery{ID: "0", Letter: "trial", Address: "d@ternisle.example",
+					Data: "{}", Lane: store.Bulk, Due: time.Now()}})
 		return err
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for i, asked := range []string{"", store.SentAgain + "person", store.SentAgain + "person", store.SentAgain + "person"} {
-		put(t, st, "c@ternisle.example", store.Urgent, func(d *store.Delivery) { d.Challenge, d.AskedBy = "c-1", asked })
+	for i, asked := range []string{"", store.SentAgain + "person", store.SentAgain + "person",
+		store.SentAgain + "person"} {
+		put(t, st, "c@ternisle.example", store.Urgent, func(d *store.Delivery) {
+			d.Challenge, d.AskedBy = "c-1",
+				asked
+		})
 		run(t, st, c, harbour, pier, beacon)
 		got := []int{0, len(filter(harbour, "c@")), len(filter(pier, "c@")), len(filter(beacon, "c@"))}
 		want := [][]int{{0, 1, 0, 0}, {0, 1, 1, 0}, {0, 1, 1, 1}, {0, 2, 1, 1}}[i]
 		if fmt.Sprint(got) != fmt.Sprint(want) {
-			t.Errorf("letter %d of a challenge: harbour, pier and beacon have carried %v, want %v", i+1, got[1:], want[1:])
+			t.Errorf("letter %d of a challenge: harbour, pier and beacon have carried %v, want %v", i+1, got[1:],
+				want[1:])
 		}
 	}
 	if len(filter(harbour, "a@")) != 1 || len(filter(pier, "b@")) != 1 {
@@ -185,17 +196,20 @@ func TestCapsAreGivenBack(t *testing.T) {
 	if left := choose.Left(caps, held, time.Now()); err != nil || left != 20000-3 {
 		t.Errorf("%d left of the quota after 3 letters, %v", left, err)
 	}
-	if n, err := st.Share(t.Context(), "harbour", "another", 4, 0, time.Now(), time.Now().Add(time.Minute)); err != nil || n != 4 {
+	if n, err := st.Share(t.Context(), "harbour", "another", 4, 0, time.Now(),
+		time.Now().Add(time.Minute)); err != nil || n != 4 {
 		t.Errorf("another worker has a share of %d, %v", n, err)
 	}
-	if n, err := st.Share(t.Context(), "harbour", "a third", 4, 0, time.Now(), time.Now().Add(time.Minute)); err != nil || n != 0 {
+	if n, err := st.Share(t.Context(), "harbour", "a third", 4, 0, time.Now(),
+		time.Now().Add(time.Minute)); err != nil || n != 0 {
 		t.Errorf("a third one, before the other has given any back: %d, %v", n, err)
 	}
 	for _, turn := range []struct {
 		worker string
 		want   int
 	}{{"another", 2}, {"a third", 2}, {"another", 2}} {
-		if n, err := st.Share(t.Context(), "harbour", turn.worker, 4, 0, time.Now(), time.Now().Add(time.Minute)); err != nil || n != turn.want {
+		if n, err := st.Share(t.Context(), "harbour", turn.worker, 4, 0, time.Now(),
+			time.Now().Add(time.Minute)); err != nil || n != turn.want {
 			t.Errorf("%s has a share of %d, want %d, %v", turn.worker, n, turn.want, err)
 		}
 	}

@@ -24,8 +24,10 @@ func startSpan(ctx context.Context, d store.Delivery) (context.Context, trace.Sp
 	if d.Trace != "" {
 		ctx = propagation.TraceContext{}.Extract(ctx, propagation.MapCarrier{"traceparent": d.Trace})
 	}
-	return otel.Tracer("github.com/illumicode/illumicode/outbox").Start(ctx, "deliver "+d.Letter, trace.WithSpanKind(trace.SpanKindProducer),
-		trace.WithAttributes(attribute.String("illumicode.delivery", d.ID), attribute.String("illumicode.lane", string(d.Lane))))
+	return otel.Tracer("github.com/illumicode/illumicode/outbox").Start(ctx, "deliver "+d.Letter,
+		trace.WithSpanKind(trace.SpanKindProducer),
+		trace.WithAttributes(attribute.String("illumicode.delivery", d.ID),
+			attribute.String("illumicode.lane", string(d.Lane))))
 }
 
 // endSpan says how it ended.
@@ -34,7 +36,8 @@ func endSpan(ctx context.Context, a store.Attempt, end store.End) {
 	if !span.IsRecording() {
 		return
 	}
-	span.SetAttributes(attribute.String("illumicode.provider", a.Provider), attribute.String("illumicode.class", string(a.Class)),
+	span.SetAttributes(attribute.String("illumicode.provider", a.Provider),
+		attribute.String("illumicode.class", string(a.Class)),
 		attribute.Int("illumicode.attempt", a.Number), attribute.String("illumicode.state", string(end.State)))
 	if end.State != store.Sent {
 		span.SetStatus(codes.Error, string(a.Class))

@@ -39,7 +39,8 @@ type way struct {
 func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) []*way {
 	all := make([]*way, len(providers))
 	for i, p := range providers {
-		w := &way{Provider: p, terms: c.Terms[p.Name()], breaker: choose.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now}
+		w := &way{Provider: p, terms: c.Terms[p.Name()],
+			breaker: choose.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now}
 		kept := func(whole int) int { return choose.Kept(w.terms.Caps, whole) }
 		most, shared := p.Can().Most, w.terms.Caps.AtOnce
 		switch {
@@ -104,8 +105,11 @@ func (w *way) returnLeases(ctx context.Context) {
 		return
 	}
 	states, _ := choose.States(w.terms.Caps)
-	if err := w.store.TurnCaps(ctx, w.Name(), states, true, w.now(), func(held map[string]judge.State) { choose.Return(w.terms.Caps, held, n, w.now()) }); err != nil {
-		w.log.Warn("what was leased from a provider's quota could not be given back; it stays unused until the window ends", "provider", w.Name(), "letters", n, "error", err)
+	if err := w.store.TurnCaps(ctx, w.Name(), states, true, w.now(), func(held map[string]judge.State) {
+		choose.Return(w.terms.Caps, held, n, w.now())
+	}); err != nil {
+		w.log.Warn("what was leased from a provider's quota could not be given back; it stays unused until the "+
+			"window ends", "provider", w.Name(), "letters", n, "error", err)
 	}
 }
 
@@ -329,7 +333,8 @@ func (o *Outbox) handBack(ctx context.Context) {
 	}
 	if shared {
 		if err := o.store.ReturnShares(ctx, o.id); err != nil {
-			o.log.Warn("the shares of providers' connections could not be given back; they run out with the lease", "error", err)
+			o.log.Warn("the shares of providers' connections could not be given back; they run out with the lease",
+				"error", err)
 		}
 	}
 }

@@ -45,7 +45,8 @@ func Start(ctx context.Context) (*Server, error) {
 			return nil, err
 		}
 	}
-	if err := s.run(ctx, "initdb", "-D", s.data(), "-U", "illumicode", "-A", "trust", "-E", "UTF8", "--no-locale", "--no-instructions"); err != nil {
+	if err := s.run(ctx, "initdb", "-D", s.data(), "-U", "illumicode", "-A", "trust", "-E", "UTF8", "--no-locale",
+		"--no-instructions"); err != nil {
 		return nil, err
 	}
 	return s, s.Up(ctx)
@@ -92,7 +93,8 @@ func (s *Server) Crash(ctx context.Context) error {
 
 // Close stops the server and removes all that it kept.
 func (s *Server) Close() error {
-	return errors.Join(s.run(context.Background(), "pg_ctl", "-D", s.data(), "-w", "-s", "-m", "immediate", "stop"), os.RemoveAll(s.dir))
+	return errors.Join(s.run(context.Background(), "pg_ctl", "-D", s.data(), "-w", "-s", "-m", "immediate", "stop"),
+		os.RemoveAll(s.dir))
 }
 
 // Conn returns the connection string of a database.

@@ -195,21 +195,27 @@ func (s *Standin) Handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /mail", func(w http.ResponseWriter, r *http.Request) {
 		var l Letter
-		if err := json.NewDecoder(io.LimitReader(r.Body, 32<<20)).Decode(&l); err != nil || l.To == "" || l.Subject == "" || l.Text == "" && l.HTML == "" {
+		if err := json.NewDecoder(io.LimitReader(r.Body, 32<<20)).Decode(&l); err != nil || l.To == "" ||
+			l.Subject == "" || l.Text == "" && l.HTML == "" {
 			refuse(w, http.StatusUnprocessableEntity, "incomplete", "from, to, subject and text are wanted")
 			return
 		}
-		s.serve(w, r, l, http.StatusAccepted, func(id string) any { return map[string]any{"letter": map[string]string{"id": id}} })
+		s.serve(w, r, l, http.StatusAccepted,
+			func(id string) any { return map[string]any{"letter": map[string]string{"id": id}} })
 	})
 	mux.HandleFunc("POST /sms", func(w http.ResponseWriter, r *http.Request) {
 		l := Letter{To: r.PostFormValue("to"), Text: r.PostFormValue("text")}
 		if !strings.HasPrefix(l.To, "+") || l.Text == "" {
-			refuse(w, http.StatusUnprocessableEntity, "incomplete", "to and text are wanted, the number with its country code")
+			refuse(w, http.StatusUnprocessableEntity, "incomplete",
+				"to and text are wanted, the number with its country code")
 			return
 		}
-		s.serve(w, r, l, http.StatusCreated, func(id string) any { return map[string]any{"sms": []any{map[string]string{"id": id}}} })
+		s.serve(w, r, l, http.StatusCreated,
+			func(id string) any { return map[string]any{"sms": []any{map[string]string{"id": id}}} })
 	})
-	mux.HandleFunc("GET /letters", func(w http.ResponseWriter, r *http.Request) { answer(w, http.StatusOK, s.Letters()) })
+	mux.HandleFunc("GET /letters", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, http.StatusOK, s.Letters())
+	})
 	mux.HandleFunc("PUT /temper", func(w http.ResponseWriter, r *http.Request) {
 		t, err := ReadTemper(r.Body)
 		if err != nil {
@@ -341,7 +347,8 @@ func pause(ctx context.Context, d time.Duration) bool {
 
 // ServeSMTP is an SMTP relay on l with the same temper, until ctx ends. It closes l.
 func (s *Standin) ServeSMTP(ctx context.Context, l net.Listener) error {
-	server := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &session{s: s, conn: c, ctx: ctx}, nil }))
+	server := smtp.NewServer(
+		smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &session{s: s, conn: c, ctx: ctx}, nil }))
 	server.Domain = "stand-in.localhost"
 	server.ErrorLog = log.New(io.Discard, "", 0)
 	stop := context.AfterFunc(ctx, func() { server.Close() })
@@ -391,7 +398,8 @@ func (x *session) Data(r io.Reader) error {
 	case full:
 		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 7, 28}, Message: "the quota is used up"}
 	case foreigner:
-		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 7, 1}, Message: "this sender is not verified"}
+		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 7, 1},
+			Message: "this sender is not verified"}
 	case lies:
 		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 6, 0}, Message: "refused"}
 	}

@@ -35,7 +35,8 @@ func relay(t *testing.T, s *standin.Standin) *smtp.Provider {
 			t.Error(err)
 		}
 	})
-	p, err := smtp.New("relay", smtp.Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS, Final: 500 * time.Millisecond})
+	p, err := smtp.New("relay", smtp.Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, TLS: smtp.NoTLS,
+		Final: 500 * time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,8 +46,10 @@ func relay(t *testing.T, s *standin.Standin) *smtp.Provider {
 
 func send(t *testing.T, p provider.Provider, i int) provider.Result {
 	t.Helper()
-	return p.Send(t.Context(), provider.Handover{ID: fmt.Sprint(i), Envelope: provider.Envelope{From: "crew@ternisle.example", To: "mara@ternisle.example"},
-		Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil }})
+	return p.Send(t.Context(),
+		provider.Handover{
+			ID: fmt.Sprint(i), Envelope: provider.Envelope{From: "crew@ternisle.example", To: "mara@ternisle.example"},
+			Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil }})
 }
 
 // Each temper shows over SMTP as what a real relay does.
@@ -66,7 +69,8 @@ func TestSMTPTempers(t *testing.T) {
 	} {
 		s := standin.New(1, tt.temper)
 		if r := send(t, relay(t, s), 1); r.Class != tt.class || r.Code != tt.code || len(s.Letters()) != tt.taken {
-			t.Errorf("%+v: %+v, %d taken; want %s, %d, %d taken", tt.temper, r, len(s.Letters()), tt.class, tt.code, tt.taken)
+			t.Errorf("%+v: %+v, %d taken; want %s, %d, %d taken", tt.temper, r, len(s.Letters()), tt.class, tt.code,
+				tt.taken)
 		}
 	}
 	s := standin.New(1, standin.Temper{Quota: 2})
@@ -87,7 +91,8 @@ func TestSeeds(t *testing.T) {
 		server := httptest.NewServer(s.Handler())
 		defer server.Close()
 		for range 200 {
-			resp, err := http.Post(server.URL+"/mail", "application/json", strings.NewReader(`{"to":"a@x.example","subject":"s","text":"t"}`))
+			resp, err := http.Post(server.URL+"/mail", "application/json",
+				strings.NewReader(`{"to":"a@x.example","subject":"s","text":"t"}`))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -120,7 +125,8 @@ func TestWebhook(t *testing.T) {
 	defer hook.Close()
 	server := httptest.NewServer(standin.New(1, standin.Temper{Webhook: hook.URL}).Handler())
 	defer server.Close()
-	resp, err := http.Post(server.URL+"/mail", "application/json", strings.NewReader(`{"to":"a@x.example","subject":"s","text":"t"}`))
+	resp, err := http.Post(server.URL+"/mail", "application/json",
+		strings.NewReader(`{"to":"a@x.example","subject":"s","text":"t"}`))
 	if err != nil {
 		t.Fatal(err)
 	}

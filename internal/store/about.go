@@ -21,7 +21,8 @@ type Known struct {
 }
 
 var (
-	changesAt  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject IN (SELECT value FROM json_each(?)) ORDER BY made DESC`)
+	changesAt = q(`SELECT ` + changeColumns +
+		` FROM illumicode_change WHERE subject IN (SELECT value FROM json_each(?)) ORDER BY made DESC`)
 	attemptsOn = q(`SELECT ` + attemptColumns + ` FROM illumicode_attempt
 		WHERE delivery IN (SELECT value FROM json_each(?)) ORDER BY delivery, number`)
 	feedbackOnAll = q(`SELECT ` + feedbackColumns + `, 0 FROM illumicode_feedback

@@ -46,8 +46,10 @@ func scanAddress(r scanner) (a Address, err error) {
 var addressInsert = insert{into: `INSERT INTO illumicode_address (subject, address, mailbox, standing, since)`,
 	values: `?, ?, ?, 'unconfirmed', ?`, conflict: ` ON CONFLICT (subject, address) DO NOTHING`}
 
-var doubt = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, reason) VALUES (?, ?, ?, 'stale', ?, ?)
-	ON CONFLICT (subject, address) DO UPDATE SET standing = 'stale', since = excluded.since, reason = excluded.reason, grace_ends = 0`, insertTrail)
+var doubt = together(
+	`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, reason) VALUES (?, ?, ?, 'stale', ?, ?)
+	ON CONFLICT (subject, address) DO UPDATE SET standing = 'stale', since = excluded.since, reason = excluded.reason,
+	grace_ends = 0`, insertTrail)
 
 // Doubt makes an address of a subject stale, without a time of grace, whether the subject has it now or
 // had it before; with a line of its trail.
@@ -59,17 +61,24 @@ var (
 	insertHolder = q(`INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, ?)
 		ON CONFLICT (mailbox) DO NOTHING`)
 	selectHolder = q(`SELECT subject FROM illumicode_holder WHERE mailbox = ?`)
-	deleteHolder = q(`DELETE FROM illumicode_holder WHERE mailbox = ? AND subject = ? AND NOT EXISTS (SELECT 1 FROM illumicode_address a
-		WHERE a.subject = illumicode_holder.subject AND a.mailbox = illumicode_holder.mailbox AND a.standing <> 'unconfirmed')`)
-	lastProven     = q(`SELECT COALESCE(MAX(since), 0) FROM illumicode_address WHERE mailbox = ? AND standing = 'confirmed'`)
+	deleteHolder = q(
+		`DELETE FROM illumicode_holder WHERE mailbox = ? AND subject = ? AND NOT EXISTS (SELECT 1 FROM
+			illumicode_address a
+		WHERE a.subject = illumicode_holder.subject AND a.mailbox = illumicode_holder.mailbox AND a.standing <>
+		'unconfirmed')`)
+	lastProven = q(
+		`SELECT COALESCE(MAX(since), 0) FROM illumicode_address WHERE mailbox = ? AND standing = 'confirmed'`)
 	anyAddress     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?)`)
 	confirmAddress = together(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, locale)
 		VALUES (?, ?, ?, 'confirmed', ?, COALESCE((SELECT locale FROM illumicode_challenge WHERE id = ?), ''))
-		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox,
-		reason = '', asked = 0, grace_ends = 0, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE excluded.locale END`, insertTrail,
+		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed', since = excluded.since, mailbox =
+		excluded.mailbox,
+		reason = '', asked = 0, grace_ends = 0, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale
+		ELSE excluded.locale END`, insertTrail,
 		`DELETE FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) AND scope = 'bounced'`)
 	deleteAddress     = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ?`)
-	deleteUnconfirmed = q(`DELETE FROM illumicode_address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
+	deleteUnconfirmed = q(
+		`DELETE FROM illumicode_address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
 )
 
 // TakeMailbox makes a subject the holder of a mailbox and reports whether it is: false means that another
@@ -99,7 +108,8 @@ func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step S
 	if err != nil || !holds {
 		return false, err
 	}
-	return true, t.all(ctx, confirmAddress, []any{step.Subject, address, step.Mailbox, millis(step.At), step.Challenge}, step.args(), []any{list(thumbs)})
+	return true, t.all(ctx, confirmAddress, []any{step.Subject, address, step.Mailbox, millis(step.At), step.Challenge},
+		step.args(), []any{list(thumbs)})
 }
 
 // AnyAddress reports whether a subject has an address, confirmed or not.
@@ -144,25 +154,32 @@ func (t Tx) SetBounced(ctx context.Context, mailbox, reason string, grace, now t
 }
 
 var (
-	selectAddresses = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE subject = ? ORDER BY since DESC, address`)
-	selectByMailbox = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE mailbox = ? AND subject <> '' ORDER BY since DESC, subject`)
-	selectOwner     = q(`SELECT ` + addressColumns + ` FROM illumicode_address a WHERE mailbox = ? AND standing IN ('confirmed', 'stale', 'bounced')
+	selectAddresses = q(`SELECT ` + addressColumns +
+		` FROM illumicode_address WHERE subject = ? ORDER BY since DESC, address`)
+	selectByMailbox = q(`SELECT ` + addressColumns +
+		` FROM illumicode_address WHERE mailbox = ? AND subject <> '' ORDER BY since DESC, subject`)
+	selectOwner = q(`SELECT ` + addressColumns +
+		` FROM illumicode_address a WHERE mailbox = ? AND standing IN ('confirmed', 'stale', 'bounced')
 		AND subject = (SELECT subject FROM illumicode_holder h WHERE h.mailbox = a.mailbox)
 		AND NOT EXISTS (SELECT 1 FROM illumicode_change c WHERE c.subject = a.subject AND c.state = 'frozen') LIMIT 1`)
-	selectRelied = q(`SELECT address FROM illumicode_address WHERE subject = ? AND (standing = 'confirmed' OR grace_ends > ?)
-		AND NOT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen') ORDER BY since DESC, address LIMIT 1`)
+	selectRelied = q(
+		`SELECT address FROM illumicode_address WHERE subject = ? AND (standing = 'confirmed' OR grace_ends > ?)
+		AND NOT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen') ORDER BY since DESC,
+		address LIMIT 1`)
 	selectToAsk = q(`SELECT ` + addressColumns + ` FROM illumicode_address
 		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND grace_ends > 0 ORDER BY asked LIMIT ?`)
-	selectGraceOver = q(`SELECT ` + addressColumns + ` FROM illumicode_address WHERE grace_ends > 0 AND grace_ends <= ? ORDER BY grace_ends LIMIT ?`)
-	markAsked       = q(`UPDATE illumicode_address SET asked = ? WHERE subject = ? AND address = ? AND asked = ?`)
-	endGrace        = q(`UPDATE illumicode_address SET grace_ends = 0 WHERE subject = ? AND address = ? AND grace_ends = ?`)
+	selectGraceOver = q(`SELECT ` + addressColumns +
+		` FROM illumicode_address WHERE grace_ends > 0 AND grace_ends <= ? ORDER BY grace_ends LIMIT ?`)
+	markAsked = q(`UPDATE illumicode_address SET asked = ? WHERE subject = ? AND address = ? AND asked = ?`)
+	endGrace  = q(`UPDATE illumicode_address SET grace_ends = 0 WHERE subject = ? AND address = ? AND grace_ends = ?`)
 )
 
 // SetStanding changes how an address of a subject stands that has been confirmed, and reports whether
 // it did: not if it stood so already, is not the subject's, or is not confirmed and not in a time of
 // grace.
 func (t Tx) SetStanding(ctx context.Context, a Address) (bool, error) {
-	n, err := t.exec(ctx, setStanding, string(a.Standing), millis(a.Since), a.Reason, millis(a.GraceEnds), a.Subject, a.Mailbox, string(a.Standing))
+	n, err := t.exec(ctx, setStanding, string(a.Standing), millis(a.Since), a.Reason, millis(a.GraceEnds), a.Subject,
+		a.Mailbox, string(a.Standing))
 	return n > 0, err
 }
 

@@ -21,8 +21,9 @@ type Attachment struct {
 const pieceSize = 256 << 10
 
 var (
-	insertAttachment = q(`INSERT INTO illumicode_attachment (bundle, position, name, type, cid, size) VALUES (?, ?, ?, ?, ?, ?)`)
-	insertPiece      = q(`INSERT INTO illumicode_attachment_piece (bundle, position, piece, bytes) VALUES (?, ?, ?, ?)`)
+	insertAttachment = q(
+		`INSERT INTO illumicode_attachment (bundle, position, name, type, cid, size) VALUES (?, ?, ?, ?, ?, ?)`)
+	insertPiece = q(`INSERT INTO illumicode_attachment_piece (bundle, position, piece, bytes) VALUES (?, ?, ?, ?)`)
 )
 
 // ErrTooLarge is the refusal of an attachment over the limit.
@@ -56,8 +57,9 @@ func (t Tx) InsertAttachment(ctx context.Context, a Attachment, r io.Reader, lim
 }
 
 var (
-	selectAttachments = q(`SELECT bundle, position, name, type, cid, size FROM illumicode_attachment WHERE bundle = ? ORDER BY position`)
-	selectPiece       = q(`SELECT bytes FROM illumicode_attachment_piece WHERE bundle = ? AND position = ? AND piece = ?`)
+	selectAttachments = q(
+		`SELECT bundle, position, name, type, cid, size FROM illumicode_attachment WHERE bundle = ? ORDER BY position`)
+	selectPiece = q(`SELECT bytes FROM illumicode_attachment_piece WHERE bundle = ? AND position = ? AND piece = ?`)
 )
 
 // Attachments returns the attachments of a bundle in order.

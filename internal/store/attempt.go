@@ -30,8 +30,11 @@ type Attempt struct {
 }
 
 // The lock makes it wait for a worker that is recovering a delivery, and then find nothing.
-var beginAttempts = lq(`LIST r (delivery TEXT, claim BIGINT, number INTEGER, provider TEXT, begun BIGINT, fixed BIGINT, signature TEXT, route TEXT)
-	INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, fixed, signature, route)
+var beginAttempts = lq(
+	`LIST r (delivery TEXT, claim BIGINT, number INTEGER, provider TEXT, begun BIGINT, fixed BIGINT, signature TEXT,
+		route TEXT)
+	INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced,
+	reply, fixed, signature, route)
 	SELECT d.id, r.number, d.claim, d.worker, r.provider, r.begun, 0, '', 0, '', '', r.fixed, r.signature, r.route
 	FROM r JOIN illumicode_delivery d ON d.id = r.delivery AND d.claim = r.claim
 	WHERE ` + filled("r.claim") + ` AND ` + inHand + ` FOR UPDATE OF d RETURNING delivery, claim`)
@@ -65,7 +68,9 @@ func (d Delivery) Hold() Hold { return Hold{d.ID, d.Claim} }
 func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (begun map[Hold]bool, err error) {
 	begun = make(map[Hold]bool, len(begins))
 	found := func(rows Rows) error {
-		all, err := collect(s, rows, nil, func(r scanner) (h Hold, err error) { return h, r.Scan(&h.Delivery, &h.Claim) })
+		all, err := collect(s, rows, nil, func(r scanner) (h Hold, err error) {
+			return h, r.Scan(&h.Delivery, &h.Claim)
+		})
 		for _, h := range all {
 			begun[h] = true
 		}
@@ -83,7 +88,10 @@ func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (beg
 		if err := t.run(ctx, begin...); err != nil {
 			return err
 		}
-		return t.end(ctx, slices.DeleteFunc(slices.Clone(ends), func(e End) bool { return also(e) && !begun[e.hold()] }))
+		return t.end(ctx, slices.DeleteFunc(slices.Clone(ends), func(e End) bool {
+			return also(e) &&
+				!begun[e.hold()]
+		}))
 	})
 }
 
@@ -98,8 +106,9 @@ func beginStatements(all []Beginning, found func(Rows) error) []Statement {
 }
 
 var (
-	endUnsent = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ? WHERE delivery = ? AND claim = ? AND ended = 0`)
-	giveBack  = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `, due = ?,
+	endUnsent = q(
+		`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ? WHERE delivery = ? AND claim = ? AND ended = 0`)
+	giveBack = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `, due = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)` + ours)
 )
 
@@ -107,7 +116,8 @@ var (
 // begin failed. A commit that fails may have been made nevertheless: what stands of it is ended.
 func (s *Store) Unbegin(ctx context.Context, d Delivery, until, now time.Time) error {
 	return s.Write(ctx, func(t Tx) error {
-		if _, err := t.exec(ctx, endUnsent, millis(now), string(retry.Transient), "nothing was sent, as the begin could not be recorded", d.ID, d.Claim); err != nil {
+		if _, err := t.exec(ctx, endUnsent, millis(now), string(retry.Transient),
+			"nothing was sent, as the begin could not be recorded", d.ID, d.Claim); err != nil {
 			return err
 		}
 		_, err := t.exec(ctx, giveBack, millis(until), d.ID, d.Claim)
@@ -135,15 +145,22 @@ type End struct {
 }
 
 var (
-	endAttempts = lq(`LIST r (delivery TEXT, number INTEGER, ended BIGINT, class TEXT, code INTEGER, enhanced TEXT, reply TEXT, remote TEXT)
-		UPDATE illumicode_attempt SET ended = r.ended, class = r.class, code = r.code, enhanced = r.enhanced, reply = r.reply, remote = r.remote
-		FROM r WHERE ` + filled("r.number") + ` AND illumicode_attempt.delivery = r.delivery AND illumicode_attempt.number = r.number AND illumicode_attempt.ended = 0`)
-	putBack = q(`UPDATE illumicode_delivery SET state = ?, worker = '', ` + joined + `, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
+	endAttempts = lq(
+		`LIST r (delivery TEXT, number INTEGER, ended BIGINT, class TEXT, code INTEGER, enhanced TEXT, reply TEXT,
+			remote TEXT)
+		UPDATE illumicode_attempt SET ended = r.ended, class = r.class, code = r.code, enhanced = r.enhanced, reply =
+		r.reply, remote = r.remote
+		FROM r WHERE ` + filled("r.number") + ` AND illumicode_attempt.delivery = r.delivery AND
+		illumicode_attempt.number = r.number AND illumicode_attempt.ended = 0`)
+	putBack = q(`UPDATE illumicode_delivery SET state = ?, worker = '', ` + joined +
+		`, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
 		attempts = ?, spent = ?, held_by = ?, note = ?` + ours)
 
 	// Deliveries that were sent are most of all: they leave by the group.
-	endSent = lq(`LIST r (delivery TEXT, holds BIGINT) ` + leave(`'{}'`, `'sent'`, `attempts + 1, spent + 1`, `''`) + `, r
-		WHERE ` + filled("r.holds") + ` AND id = r.delivery AND claim = r.holds AND ` + inHand + ` FOR UPDATE OF illumicode_delivery`)
+	endSent = lq(`LIST r (delivery TEXT, holds BIGINT) ` + leave(`'{}'`, `'sent'`, `attempts + 1, spent + 1`, `''`) +
+		`, r
+		WHERE ` + filled("r.holds") + ` AND id = r.delivery AND claim = r.holds AND ` + inHand + ` FOR UPDATE OF
+		illumicode_delivery`)
 	deleteSent = lq(`LIST r (delivery TEXT, holds BIGINT) DELETE FROM illumicode_delivery
 		WHERE (id, claim) IN (SELECT delivery, holds FROM r WHERE ` + filled("r.holds") + `) AND ` + inHand)
 )
@@ -169,7 +186,8 @@ func endStatements(ends []End) []Statement {
 			last = a.Ended
 		}
 	}
-	return slices.Concat(endAttempts.statements(rows, nil), endSent.statements(sent, nil, millis(last)), deleteSent.statements(sent, nil))
+	return slices.Concat(endAttempts.statements(rows, nil), endSent.statements(sent, nil, millis(last)),
+		deleteSent.statements(sent, nil))
 }
 
 // end records the ends of attempts and what becomes of their deliveries.
@@ -195,7 +213,8 @@ func (t Tx) end(ctx context.Context, ends []End) error {
 func (t Tx) endOther(ctx context.Context, e End) error {
 	a := e.Attempt
 	if !e.State.Final() {
-		_, err := t.exec(ctx, putBack, string(e.State), millis(e.Due), millis(e.Due), a.Number, e.Spent, e.HeldBy, e.Note, a.Delivery, e.Claim)
+		_, err := t.exec(ctx, putBack, string(e.State), millis(e.Due), millis(e.Due), a.Number, e.Spent, e.HeldBy,
+			e.Note, a.Delivery, e.Claim)
 		return err
 	}
 	ended, err := t.endAlone(ctx, a.Delivery, e.Claim, a.Number, e.Spent, e.State, e.Note, e.Bundle, a.Ended)
@@ -225,11 +244,13 @@ func list[T any](all []T) string {
 	return string(raw)
 }
 
-const attemptColumns = `delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, remote, fixed, signature, route`
+const attemptColumns = `delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply, remote,
+	fixed, signature, route`
 
 func scanAttempt(r scanner) (a Attempt, err error) {
 	var begun, ended, fixed int64
-	err = r.Scan(&a.Delivery, &a.Number, &a.Claim, &a.Worker, &a.Provider, &begun, &ended, &a.Class, &a.Code, &a.Enhanced, &a.Reply, &a.Remote,
+	err = r.Scan(&a.Delivery, &a.Number, &a.Claim, &a.Worker, &a.Provider, &begun, &ended, &a.Class, &a.Code,
+		&a.Enhanced, &a.Reply, &a.Remote,
 		&fixed, &a.Signature, &a.Route)
 	a.Begun, a.Ended, a.Fixed = instant(begun), instant(ended), instant(fixed)
 	return a, err
@@ -250,10 +271,14 @@ type Carried struct {
 	Count    int
 }
 
-var byProvider = q(`SELECT provider, class, COUNT(*) FROM illumicode_attempt WHERE ended > 0 GROUP BY provider, class ORDER BY provider, class`)
+var byProvider = q(
+	`SELECT provider, class, COUNT(*) FROM illumicode_attempt WHERE ended > 0 GROUP BY provider, class ORDER BY
+		provider, class`)
 
 // ByProvider counts the attempts that are kept, by provider and what came of them.
 func (s *Store) ByProvider(ctx context.Context) ([]Carried, error) {
 	rows, err := s.query(ctx, byProvider)
-	return collect(s, rows, err, func(r scanner) (c Carried, err error) { return c, r.Scan(&c.Provider, &c.Class, &c.Count) })
+	return collect(s, rows, err, func(r scanner) (c Carried, err error) {
+		return c, r.Scan(&c.Provider, &c.Class, &c.Count)
+	})
 }

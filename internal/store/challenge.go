@@ -29,16 +29,20 @@ type Challenge struct {
 
 const challengeColumns = `id, purpose, subject, address, name, locale, kid, ticket, state, decoy, created, ends,
 	code_life, link_life, digits, tries, tries_allowed, generation, code_from, previous_until, link_from,
-	resends, resend_after, letter, data, forms, action, mailbox, browser, sent, typed, why, tried, proved, proved_by, accepted`
+	resends, resend_after, letter, data, forms, action, mailbox, browser, sent, typed, why, tried, proved, proved_by,
+	accepted`
 
 func scanChallenge(row scanner) (Challenge, error) {
 	var c Challenge
-	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, sent, tried, proved, accepted int64
-	err := row.Scan(&c.ID, &c.Purpose, &c.Subject, &c.Address, &c.Name, &c.Locale, &c.Kid, &c.Ticket, &c.State, &c.Decoy,
+	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, sent, tried, proved,
+		accepted int64
+	err := row.Scan(&c.ID, &c.Purpose, &c.Subject, &c.Address, &c.Name, &c.Locale, &c.Kid, &c.Ticket, &c.State,
+		&c.Decoy,
 		&created, &ends, &codeLife, &linkLife, &c.Digits, &c.Tries, &c.TriesAllowed, &c.Generation, &codeFrom,
 		&previous, &linkFrom, &c.Resends, &resendAfter, &c.Letter, &c.Data, &c.Forms, &c.Action, &c.Mailbox, &c.Browser,
 		&sent, &c.Typed, &c.Why, &tried, &proved, &c.ProvedBy, &accepted)
-	c.Created, c.Ends, c.CodeFrom, c.PreviousUntil = instant(created), instant(ends), instant(codeFrom), instant(previous)
+	c.Created, c.Ends, c.CodeFrom, c.PreviousUntil = instant(created), instant(ends), instant(codeFrom),
+		instant(previous)
 	c.CodeLife, c.LinkLife = time.Duration(codeLife)*time.Millisecond, time.Duration(linkLife)*time.Millisecond
 	c.LinkFrom, c.ResendAfter, c.Sent, c.Tried = instant(linkFrom), instant(resendAfter), instant(sent), instant(tried)
 	c.Proved, c.Accepted = instant(proved), instant(accepted)
@@ -46,16 +50,21 @@ func scanChallenge(row scanner) (Challenge, error) {
 	return c, err
 }
 
-const challengeValues = `?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', 0, 0, '', 0`
+const challengeValues = `?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+	'', 0, 0, '', 0`
 
 // An admission begins one challenge: a second one with its id has no effect.
-const insertChallenge = `INSERT INTO illumicode_challenge (` + challengeColumns + `) VALUES (` + challengeValues + `) ON CONFLICT (id) DO NOTHING`
+const insertChallenge = `INSERT INTO illumicode_challenge (` + challengeColumns + `) VALUES (` + challengeValues +
+	`) ON CONFLICT (id) DO NOTHING`
 
 func (c Challenge) args() []any {
 	return []any{c.ID, c.Purpose, c.Subject, c.Address, c.Name, c.Locale, c.Kid, c.Ticket,
-		string(c.State), flag(c.Decoy), millis(c.Created), millis(c.Ends), c.CodeLife.Milliseconds(), c.LinkLife.Milliseconds(),
-		c.Digits, c.Tries, c.TriesAllowed, c.Generation, millis(c.CodeFrom), millis(c.PreviousUntil), millis(c.LinkFrom),
-		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser, millis(c.Sent), c.Typed}
+		string(c.State), flag(c.Decoy), millis(c.Created), millis(c.Ends), c.CodeLife.Milliseconds(),
+		c.LinkLife.Milliseconds(),
+		c.Digits, c.Tries, c.TriesAllowed, c.Generation, millis(c.CodeFrom), millis(c.PreviousUntil),
+		millis(c.LinkFrom),
+		c.Resends, millis(c.ResendAfter), c.Letter, c.Data, string(c.Forms), c.Action, c.Mailbox, c.Browser,
+		millis(c.Sent), c.Typed}
 }
 
 // What follows the insert of a challenge, if it was one.
@@ -76,11 +85,13 @@ type NewChallenge struct {
 // It reports whether it did: not if there is a challenge with the id. No statement fails on a conflict.
 func (t Tx) Begin(ctx context.Context, b NewChallenge) (bool, error) {
 	c := b.Challenge
-	first := Step{Challenge: c.ID, Subject: c.Subject, Mailbox: c.Mailbox, At: c.Created, What: "begun", Outcome: c.Purpose, Network: b.Network}
+	first := Step{Challenge: c.ID, Subject: c.Subject, Mailbox: c.Mailbox, At: c.Created, What: "begun",
+		Outcome: c.Purpose, Network: b.Network}
 	if !b.NewAddress {
 		return t.follow(ctx, begin, c.args(), b.Letter.values(), first.args())
 	}
-	return t.follow(ctx, beginAddress, c.args(), []any{c.Subject, c.Address, c.Mailbox, millis(c.Created)}, b.Letter.values(), first.args())
+	return t.follow(ctx, beginAddress, c.args(), []any{c.Subject, c.Address, c.Mailbox, millis(c.Created)},
+		b.Letter.values(), first.args())
 }
 
 // flag is a truth value in the INTEGER columns that both databases have.
@@ -167,7 +178,8 @@ func (s *Store) SpendTry(ctx context.Context, digest string, spent int, now time
 	return only(change(ctx, s, scanChallenge, spendTry, millis(now), digest, spent))
 }
 
-var markProved = together(`UPDATE illumicode_challenge SET proved = ?, proved_by = ? WHERE id = ? AND state = 'open'`, insertTrail)
+var markProved = together(`UPDATE illumicode_challenge SET proved = ?, proved_by = ? WHERE id = ? AND state = 'open'`,
+	insertTrail)
 
 // MarkProved records that the proof of an open challenge was seen.
 func (t Tx) MarkProved(ctx context.Context, id string, by challenge.Form, step Step) error {
@@ -177,7 +189,8 @@ func (t Tx) MarkProved(ctx context.Context, id string, by challenge.Form, step S
 var accept = q(`UPDATE illumicode_challenge SET state = 'accepted', accepted = ?
 	WHERE id = ? AND state = 'open' AND proved > 0 AND decoy = 0 AND action = ? AND (purpose = 'reverify' OR NOT EXISTS
 		(SELECT 1 FROM illumicode_change c WHERE c.subject = illumicode_challenge.subject AND c.state = 'frozen'))
-	AND (purpose NOT IN ('signin', 'stepup') OR EXISTS (SELECT 1 FROM illumicode_address a WHERE a.subject = illumicode_challenge.subject
+	AND (purpose NOT IN ('signin', 'stepup') OR EXISTS (SELECT 1 FROM illumicode_address a WHERE a.subject =
+	illumicode_challenge.subject
 		AND a.mailbox = illumicode_challenge.mailbox AND a.standing IN ` + held + `))`)
 
 // Accept turns a proven challenge from open to accepted and reports whether it did: of all
@@ -200,7 +213,8 @@ func (t Tx) OpenOf(ctx context.Context, subject string) ([]Challenge, error) {
 var callOff = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)
 
 var callOffChanging = q(`UPDATE illumicode_challenge SET state = 'ended', why = ? WHERE state = 'open'
-	AND id IN (SELECT challenge FROM illumicode_change WHERE subject = ? AND state = 'pending') RETURNING ` + challengeColumns)
+	AND id IN (SELECT challenge FROM illumicode_change WHERE subject = ? AND state = 'pending') RETURNING ` +
+	challengeColumns)
 
 // CallOffChanging ends the open challenges that changes of a subject's address wait for, and returns them.
 func (t Tx) CallOffChanging(ctx context.Context, subject, why string) ([]Challenge, error) {
@@ -214,7 +228,8 @@ func (t Tx) CallOff(ctx context.Context, id, why string) (bool, error) {
 	return n == 1, err
 }
 
-var anyOpen = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND address = ? AND state = 'open')`)
+var anyOpen = q(
+	`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND address = ? AND state = 'open')`)
 
 // AnyOpen reports whether a challenge of a subject at an address is open.
 func (t Tx) AnyOpen(ctx context.Context, subject, address string) (bool, error) {
@@ -222,7 +237,8 @@ func (t Tx) AnyOpen(ctx context.Context, subject, address string) (bool, error) 
 	return one(t.s, rows, err, func(r scanner) (yes bool, err error) { return yes, r.Scan(&yes) })
 }
 
-var selectLapsed = q(`SELECT ` + challengeColumns + ` FROM illumicode_challenge WHERE state = 'open' AND ends <= ? ORDER BY ends LIMIT ?`)
+var selectLapsed = q(`SELECT ` + challengeColumns +
+	` FROM illumicode_challenge WHERE state = 'open' AND ends <= ? ORDER BY ends LIMIT ?`)
 
 // Lapsed returns up to n open challenges whose cap is over.
 func (s *Store) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, error) {
@@ -230,13 +246,16 @@ func (s *Store) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, 
 	return collect(s, rows, err, scanChallenge)
 }
 
-var resend = q(`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends = ?, resend_after = ?, sent = ?
+var resend = q(
+	`UPDATE illumicode_challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends = ?,
+		resend_after = ?, sent = ?
 	WHERE id = ? AND state = 'open' AND resends = ?`)
 
 // Resend writes what [challenge.Challenge.Resend] decided and reports whether it did: false
 // means that another resend came first, so that the decision must be taken again.
 func (t Tx) Resend(ctx context.Context, next proof.Challenge) (bool, error) {
-	n, err := t.exec(ctx, resend, next.Generation, millis(next.CodeFrom), millis(next.PreviousUntil), millis(next.LinkFrom),
+	n, err := t.exec(ctx, resend, next.Generation, millis(next.CodeFrom), millis(next.PreviousUntil),
+		millis(next.LinkFrom),
 		next.Resends, millis(next.ResendAfter), millis(next.Sent), next.ID, next.Resends-1)
 	return n == 1, err
 }

@@ -34,34 +34,46 @@ const (
 	Settled ChangeState = "settled" // nobody can take it back any more
 )
 
-const changeColumns = `id, subject, old_address, old_mailbox, new_address, new_mailbox, challenge, state, kid, made, undo_ends, frozen, locale`
+const changeColumns = `id, subject, old_address, old_mailbox, new_address, new_mailbox, challenge, state, kid, made,
+	undo_ends, frozen, locale`
 
 func scanChange(r scanner) (c Change, err error) {
 	var made, undo, frozen int64
-	err = r.Scan(&c.ID, &c.Subject, &c.Old, &c.OldMailbox, &c.New, &c.NewMailbox, &c.Challenge, &c.State, &c.Kid, &made, &undo, &frozen, &c.Locale)
+	err = r.Scan(&c.ID, &c.Subject, &c.Old, &c.OldMailbox, &c.New, &c.NewMailbox, &c.Challenge, &c.State, &c.Kid, &made,
+		&undo, &frozen, &c.Locale)
 	c.Made, c.UndoEnds, c.Frozen = instant(made), instant(undo), instant(frozen)
 	return c, err
 }
 
 var (
-	insertChange    = q(`INSERT INTO illumicode_change (` + changeColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	insertChange = q(`INSERT INTO illumicode_change (` + changeColumns +
+		`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 	selectChange    = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE id = ?`)
 	selectChangeFor = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE challenge = ?`)
 	selectChanges   = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE subject = ? ORDER BY made DESC`)
-	selectUndoOver  = q(`SELECT ` + changeColumns + ` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
-	moveChange      = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
-	stopChangeOf    = q(`UPDATE illumicode_change SET state = 'stopped' WHERE challenge = ? AND state = 'pending'`)
-	endChanges      = q(`UPDATE illumicode_change SET state = 'settled' WHERE subject = (SELECT subject FROM illumicode_change WHERE id = ? AND state = 'frozen')
-		AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made FROM illumicode_change WHERE id = ?)) RETURNING ` + changeColumns)
+	selectUndoOver  = q(`SELECT ` + changeColumns +
+		` FROM illumicode_change WHERE state = 'made' AND undo_ends <= ? ORDER BY undo_ends LIMIT ?`)
+	moveChange   = q(`UPDATE illumicode_change SET state = ?, frozen = ? WHERE id = ? AND state = ?`)
+	stopChangeOf = q(`UPDATE illumicode_change SET state = 'stopped' WHERE challenge = ? AND state = 'pending'`)
+	endChanges   = q(
+		`UPDATE illumicode_change SET state = 'settled' WHERE subject = (SELECT subject FROM illumicode_change WHERE id
+			= ? AND state = 'frozen')
+		AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made FROM illumicode_change WHERE id = ?))
+		RETURNING ` + changeColumns)
 	anyFrozen       = q(`SELECT EXISTS (SELECT 1 FROM illumicode_change WHERE subject = ? AND state = 'frozen')`)
-	moveToCorrected = q(`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state = 'pending'`)
-	stopChanges     = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending'`)
-	provenSince     = q(`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND accepted > ?)`)
+	moveToCorrected = q(
+		`UPDATE illumicode_change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ? AND state =
+			'pending'`)
+	stopChanges = q(`UPDATE illumicode_change SET state = 'stopped' WHERE subject = ? AND state = 'pending'`)
+	provenSince = q(
+		`SELECT EXISTS (SELECT 1 FROM illumicode_challenge WHERE subject = ? AND mailbox = ? AND state = 'accepted' AND
+			accepted > ?)`)
 )
 
 // InsertChange adds a change that is pending.
 func (t Tx) InsertChange(ctx context.Context, c Change) error {
-	_, err := t.exec(ctx, insertChange, c.ID, c.Subject, c.Old, c.OldMailbox, c.New, c.NewMailbox, c.Challenge, string(c.State),
+	_, err := t.exec(ctx, insertChange, c.ID, c.Subject, c.Old, c.OldMailbox, c.New, c.NewMailbox, c.Challenge,
+		string(c.State),
 		c.Kid, millis(c.Made), millis(c.UndoEnds), millis(c.Frozen), c.Locale)
 	return err
 }

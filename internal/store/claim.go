@@ -32,16 +32,18 @@ var (
 // AnyDue reports whether a lane has something due at now behind a mark: one probe of an index,
 // no lock.
 func (s *Store) AnyDue(ctx context.Context, lane Lane, after Mark, now time.Time) (due bool, err error) {
-	err = s.byIndex(ctx, s.alone().run, Statement{anyDue, []any{string(lane), millis(now), millis(after.Due), after.ID}, func(rows Rows) error {
-		due, err = one(s, rows, nil, func(r scanner) (due bool, err error) { return due, r.Scan(&due) })
-		return err
-	}})
+	err = s.byIndex(ctx, s.alone().run, Statement{anyDue, []any{string(lane), millis(now), millis(after.Due), after.ID},
+		func(rows Rows) error {
+			due, err = one(s, rows, nil, func(r scanner) (due bool, err error) { return due, r.Scan(&due) })
+			return err
+		}})
 	return due, err
 }
 
 // Claim takes up to n deliveries of a lane that are due at now, behind a mark, for a worker. They
 // come in no particular order.
-func (s *Store) Claim(ctx context.Context, worker string, lane Lane, after Mark, n int, now time.Time) (all []Delivery, err error) {
+func (s *Store) Claim(ctx context.Context, worker string, lane Lane, after Mark, n int, now time.Time) (all []Delivery,
+	err error) {
 	args := []any{string(lane), millis(now), millis(after.Due), after.ID, Version, n, worker, millis(now)}
 	err = s.byIndex(ctx, s.write, Statement{claimLane, args, func(rows Rows) error {
 		all, err = collect(s, rows, nil, scanDelivery)
@@ -67,7 +69,8 @@ const (
 var (
 	unclaim = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `,
 		due = CASE WHEN due > ? THEN due ELSE ? END, note = ?` + ours)
-	holdClaimed = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?` + ours)
+	holdClaimed = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', ` + joined +
+		`, held_by = ?, note = ?` + ours)
 )
 
 // Unclaim gives a delivery back that was claimed and not attempted, due at until or later.
@@ -103,8 +106,10 @@ func (s *Store) DropDecoy(ctx context.Context, d Delivery, state State, note str
 
 // How a row leaves: what it knew, and what it came to. Its data, and what joined it, stay only if it
 // failed, for another try.
-const leaving = `INSERT INTO illumicode_ended (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,
-	name, %DATA%, lane, %STATE%, created, due, deliver_before, claim, worker, claimed, %COUNTS%, CAST(? AS BIGINT), %NOTE%, zone, visible, bundle,
+const leaving = `INSERT INTO illumicode_ended (` + deliveryColumns +
+	`) SELECT id, challenge, generation, letter, locale, address,
+	name, %DATA%, lane, %STATE%, created, due, deliver_before, claim, worker, claimed, %COUNTS%, CAST(? AS BIGINT),
+	%NOTE%, zone, visible, bundle,
 	version, once, '', app_key, lead, collapse, fallback, asked_by, trace FROM illumicode_delivery`
 
 // leave returns how a row leaves with a state, counts and a note: parameters or expressions.
@@ -113,7 +118,8 @@ func leave(data, state, counts, note string) string {
 }
 
 var (
-	endOne    = q(leave(`CASE WHEN CAST(? AS TEXT) = 'failed' THEN data ELSE '{}' END`, `CAST(? AS TEXT)`, `CAST(? AS INTEGER), CAST(? AS INTEGER)`, `CAST(? AS TEXT)`) + ours + ` FOR UPDATE`)
+	endOne = q(leave(`CASE WHEN CAST(? AS TEXT) = 'failed' THEN data ELSE '{}' END`, `CAST(? AS TEXT)`,
+		`CAST(? AS INTEGER), CAST(? AS INTEGER)`, `CAST(? AS TEXT)`) + ours + ` FOR UPDATE`)
 	deleteOne = q(`DELETE FROM illumicode_delivery` + ours)
 
 	deleteItems = q(`DELETE FROM illumicode_item WHERE delivery = ?`)
@@ -121,7 +127,8 @@ var (
 
 // endAlone moves a claimed delivery to those that have ended, and reports whether it did: not if the
 // claim was lost.
-func (t Tx) endAlone(ctx context.Context, id string, claim int64, attempts, spent int, state State, note, bundle string, now time.Time) (bool, error) {
+func (t Tx) endAlone(ctx context.Context, id string, claim int64, attempts, spent int, state State, note, bundle string,
+	now time.Time) (bool, error) {
 	n, err := t.exec(ctx, endOne, string(state), string(state), attempts, spent, millis(now), note, id, claim)
 	if err != nil || n == 0 {
 		return false, err

@@ -98,17 +98,21 @@ const (
 )
 
 const deliveryColumns = `id, challenge, generation, letter, locale, address, name, data, lane, state, created, due,
-	deliver_before, claim, worker, claimed, attempts, spent, ended, note, zone, visible, bundle, version, once, held_by, app_key,
+	deliver_before, claim, worker, claimed, attempts, spent, ended, note, zone, visible, bundle, version, once,
+	held_by, app_key,
 	lead, collapse, fallback, asked_by, trace`
 
 func scanDelivery(row scanner) (Delivery, error) {
 	var d Delivery
 	var created, due, before, claimed, ended, lead, once int64
-	err := row.Scan(&d.ID, &d.Challenge, &d.Generation, &d.Letter, &d.Locale, &d.Address, &d.Name, &d.Data, &d.Lane, &d.State,
-		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &ended, &d.Note, &d.Zone, &d.Visible, &d.Bundle,
+	err := row.Scan(&d.ID, &d.Challenge, &d.Generation, &d.Letter, &d.Locale, &d.Address, &d.Name, &d.Data, &d.Lane,
+		&d.State,
+		&created, &due, &before, &d.Claim, &d.Worker, &claimed, &d.Attempts, &d.Spent, &ended, &d.Note, &d.Zone,
+		&d.Visible, &d.Bundle,
 		&d.Version, &once, &d.HeldBy, &d.Key, &lead, &d.Collapse, &d.Fallback, &d.AskedBy, &d.Trace)
 	d.Created, d.Due, d.DeliverBefore = instant(created), instant(due), instant(before)
-	d.Claimed, d.Ended, d.Lead, d.Once = instant(claimed), instant(ended), time.Duration(lead)*time.Millisecond, once != 0
+	d.Claimed, d.Ended, d.Lead, d.Once = instant(claimed), instant(ended), time.Duration(lead)*time.Millisecond,
+		once != 0
 	return d, err
 }
 
@@ -133,8 +137,10 @@ func (d Delivery) version() int {
 }
 
 func (d Delivery) values() []any {
-	return []any{d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name, d.Data, string(d.Lane), string(d.state()),
-		millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note, d.Zone, d.Visible, d.Bundle, d.version(), flag(d.Once),
+	return []any{d.ID, d.Challenge, d.Generation, d.Letter, d.Locale, d.Address, d.Name, d.Data, string(d.Lane),
+		string(d.state()),
+		millis(d.Created), millis(d.Due), millis(d.DeliverBefore), d.Note, d.Zone, d.Visible, d.Bundle, d.version(),
+		flag(d.Once),
 		d.HeldBy, d.Key, d.Lead.Milliseconds(), d.Collapse, d.Fallback, d.AskedBy, d.Trace}
 }
 
@@ -145,7 +151,8 @@ func (t Tx) InsertDelivery(ctx context.Context, d Delivery) error {
 }
 
 var (
-	insertCollapsing = q(deliveryInsert.alone() + ` ON CONFLICT (collapse) WHERE collapse <> '' AND state = 'waiting' DO NOTHING`)
+	insertCollapsing = q(deliveryInsert.alone() +
+		` ON CONFLICT (collapse) WHERE collapse <> '' AND state = 'waiting' DO NOTHING`)
 	selectCollapsing = q(`SELECT id FROM illumicode_delivery WHERE collapse = ? AND state = 'waiting' FOR UPDATE`)
 	insertItem       = q(`INSERT INTO illumicode_item (delivery, id, data) VALUES (?, ?, ?)`)
 )
@@ -194,7 +201,8 @@ func (t Tx) BringForward(ctx context.Context, challenge string, generation int, 
 }
 
 var (
-	moveDeliveries = q(`UPDATE illumicode_delivery SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
+	moveDeliveries = q(
+		`UPDATE illumicode_delivery SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
 		WHERE app_key = ? AND app_key <> '' AND lead > 0 AND state IN ('waiting', 'held')`)
 	moveFanouts = q(`UPDATE illumicode_fanout SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
 		WHERE app_key = ? AND app_key <> '' AND lead > 0`)

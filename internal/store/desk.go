@@ -41,7 +41,8 @@ func (f Filter) where() (string, []any) {
 	add(f.HeldBy != "", "held_by = ?", f.HeldBy)
 	add(!f.CreatedBefore.IsZero(), "created < ?", millis(f.CreatedBefore))
 	add(!f.CreatedAfter.IsZero(), "created >= ?", millis(f.CreatedAfter))
-	add(f.Provider != "", "EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = id AND a.provider = ?)", f.Provider)
+	add(f.Provider != "", "EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = id AND a.provider = ?)",
+		f.Provider)
 	return strings.Join(parts, " AND "), args
 }
 
@@ -52,7 +53,8 @@ func (s *Store) List(ctx context.Context, f Filter, before string, n int) ([]Del
 		before = "g" // after every hexadecimal digit, in every collation
 	}
 	where, args := f.where()
-	rows, err := s.query(ctx, `SELECT `+deliveryColumns+` FROM illumicode_outbox WHERE `+where+` AND id < ? ORDER BY id DESC LIMIT ?`,
+	rows, err := s.query(ctx, `SELECT `+deliveryColumns+` FROM illumicode_outbox WHERE `+where+
+		` AND id < ? ORDER BY id DESC LIMIT ?`,
 		append(args, before, n)...)
 	return collect(s, rows, err, scanDelivery)
 }
@@ -100,7 +102,8 @@ func (s *Store) steps(ctx context.Context, step func(Tx) (int64, error)) (total 
 	}
 }
 
-const chosen = `SELECT id FROM illumicode_delivery WHERE state IN ('waiting', 'held') AND %WHERE% LIMIT 500 FOR UPDATE SKIP LOCKED`
+const chosen = `SELECT id FROM illumicode_delivery WHERE state IN ('waiting', 'held') AND %WHERE% LIMIT 500 FOR UPDATE
+	SKIP LOCKED`
 
 // Cancel ends the deliveries that a filter chooses and that no worker has in hand, and the lists
 // that are not expanded yet, and returns how many of both. It works in steps: what was cancelled
@@ -126,7 +129,8 @@ func (t Tx) cancelLists(ctx context.Context, f Filter) (int64, error) {
 		return 0, nil
 	}
 	f.State = ""
-	if (f != Filter{Lane: f.Lane, Letter: f.Letter, Key: f.Key, CreatedBefore: f.CreatedBefore, CreatedAfter: f.CreatedAfter}) {
+	if (f != Filter{Lane: f.Lane, Letter: f.Letter, Key: f.Key, CreatedBefore: f.CreatedBefore,
+		CreatedAfter: f.CreatedAfter}) {
 		return 0, nil
 	}
 	where, args := f.where()
@@ -156,7 +160,8 @@ func (t Tx) CancelKey(ctx context.Context, key, note string, now time.Time) (int
 
 // In a caller's transaction no query may have to be prepared first.
 var byKey = func() string { where, _ := Filter{Key: "any"}.where(); return where }()
-var _ = []string{q(strings.ReplaceAll(chosen, "%WHERE%", byKey)), q(strings.ReplaceAll(dropPieces, "%WHERE%", byKey)), q(strings.ReplaceAll(dropLists, "%WHERE%", byKey))}
+var _ = []string{q(strings.ReplaceAll(chosen, "%WHERE%", byKey)), q(strings.ReplaceAll(dropPieces, "%WHERE%", byKey)),
+	q(strings.ReplaceAll(dropLists, "%WHERE%", byKey))}
 
 func (t Tx) cancel(ctx context.Context, f Filter, note string, now time.Time) (int64, error) {
 	if _, err := t.exec(ctx, deleteChosen, "[]"); err != nil { // a write first, as SQLite wants it
@@ -182,9 +187,11 @@ func (t Tx) cancel(ctx context.Context, f Filter, note string, now time.Time) (i
 }
 
 var (
-	endChosen = q(leave(`'{}'`, `'cancelled'`, `attempts, spent`, `CAST(? AS TEXT)`) + ` WHERE id IN (SELECT value FROM json_each(?))
+	endChosen = q(leave(`'{}'`, `'cancelled'`, `attempts, spent`, `CAST(? AS TEXT)`) +
+		` WHERE id IN (SELECT value FROM json_each(?))
 		AND state IN ('waiting', 'held')`)
-	deleteChosen      = q(`DELETE FROM illumicode_delivery WHERE id IN (SELECT value FROM json_each(?)) AND state IN ('waiting', 'held')`)
+	deleteChosen = q(
+		`DELETE FROM illumicode_delivery WHERE id IN (SELECT value FROM json_each(?)) AND state IN ('waiting', 'held')`)
 	deleteChosenItems = q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT value FROM json_each(?))`)
 )
 
@@ -207,16 +214,21 @@ const hurryChosen = `UPDATE illumicode_delivery SET due = ?, note = '' WHERE id 
 func (s *Store) Hurry(ctx context.Context, f Filter, now time.Time) (int64, error) {
 	where, args := f.where()
 	return s.steps(ctx, func(t Tx) (int64, error) {
-		return t.exec(ctx, strings.ReplaceAll(hurryChosen, "%WHERE%", where), append([]any{millis(now), millis(now)}, args...)...)
+		return t.exec(ctx, strings.ReplaceAll(hurryChosen, "%WHERE%", where),
+			append([]any{millis(now), millis(now)}, args...)...)
 	})
 }
 
-const failedChosen = `SELECT id FROM illumicode_ended WHERE state = 'failed' AND %WHERE% LIMIT 500 FOR UPDATE SKIP LOCKED`
+const failedChosen = `SELECT id FROM illumicode_ended WHERE state = 'failed' AND %WHERE% LIMIT 500 FOR UPDATE SKIP
+	LOCKED`
 
 var (
-	revive = q(`INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT id, challenge, generation, letter, locale, address,
-		name, data, lane, 'waiting', created, CAST(? AS BIGINT), CASE WHEN deliver_before > CAST(? AS BIGINT) THEN deliver_before ELSE 0 END,
-		claim, '', 0, attempts, 0, 0, '', zone, visible, bundle, version, once, '', app_key, lead, ` + itsOwn + `, '', asked_by, trace
+	revive = q(`INSERT INTO illumicode_delivery (` + deliveryColumns +
+		`) SELECT id, challenge, generation, letter, locale, address,
+		name, data, lane, 'waiting', created, CAST(? AS BIGINT), CASE WHEN deliver_before > CAST(? AS BIGINT) THEN
+		deliver_before ELSE 0 END,
+		claim, '', 0, attempts, 0, 0, '', zone, visible, bundle, version, once, '', app_key, lead, ` + itsOwn + `, '',
+		asked_by, trace
 		FROM illumicode_ended WHERE id IN (SELECT value FROM json_each(?)) AND state = 'failed'`)
 	deleteRevived = q(`DELETE FROM illumicode_ended WHERE id IN (SELECT value FROM json_each(?)) AND state = 'failed'`)
 )
@@ -244,7 +256,9 @@ func (s *Store) Revive(ctx context.Context, f Filter, now time.Time) (int64, err
 	})
 }
 
-var lettersTo = q(`SELECT ` + deliveryColumns + ` FROM illumicode_outbox WHERE LOWER(address) IN (LOWER(CAST(? AS TEXT)), LOWER(CAST(? AS TEXT))) ORDER BY created DESC, id DESC LIMIT ?`)
+var lettersTo = q(`SELECT ` + deliveryColumns +
+	` FROM illumicode_outbox WHERE LOWER(address) IN (LOWER(CAST(? AS TEXT)), LOWER(CAST(? AS TEXT))) ORDER BY created
+		DESC, id DESC LIMIT ?`)
 
 // LettersTo returns up to n deliveries to an address, in either spelling, the latest first.
 func (s *Store) LettersTo(ctx context.Context, mailbox, typed string, n int) ([]Delivery, error) {

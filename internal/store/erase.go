@@ -13,16 +13,24 @@ import (
 var ErrUnderWay = errors.New("store: a letter to this address is under way; try again in a minute")
 
 var (
-	spellings = q(`SELECT address FROM illumicode_address WHERE mailbox = ? UNION SELECT address FROM illumicode_challenge WHERE mailbox = ?
-		UNION SELECT old_address FROM illumicode_change WHERE old_mailbox = ? UNION SELECT new_address FROM illumicode_change WHERE new_mailbox = ?`)
-	underWay = q(`SELECT EXISTS (SELECT 1 FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?)) AND state = 'claimed')`)
+	spellings = q(
+		`SELECT address FROM illumicode_address WHERE mailbox = ? UNION SELECT address FROM illumicode_challenge WHERE
+			mailbox = ?
+		UNION SELECT old_address FROM illumicode_change WHERE old_mailbox = ? UNION SELECT new_address FROM
+		illumicode_change WHERE new_mailbox = ?`)
+	underWay = q(
+		`SELECT EXISTS (SELECT 1 FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?)) ` +
+			`AND state = 'claimed')`)
 
 	// What is about a mailbox alone goes.
 	forgetRows = []string{
-		q(`DELETE FROM illumicode_feedback WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
+		q(`DELETE FROM illumicode_feedback WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE ` +
+			`LOWER(address) IN (SELECT value FROM json_each(?)))`),
 		q(`DELETE FROM illumicode_feedback WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
-		q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN (SELECT value FROM json_each(?)))`),
+		q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) ` +
+			`IN (SELECT value FROM json_each(?)))`),
+		q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN ` +
+			`(SELECT value FROM json_each(?)))`),
 		q(`DELETE FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
 		q(`DELETE FROM illumicode_ended WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
 		q(`DELETE FROM illumicode_trail WHERE mailbox IN (SELECT value FROM json_each(?))`),
@@ -32,12 +40,14 @@ var (
 		q(`DELETE FROM illumicode_preference WHERE mailbox IN (SELECT value FROM json_each(?))`),
 		q(`UPDATE illumicode_suppression SET mailbox = '' WHERE mailbox IN (SELECT value FROM json_each(?))`),
 	}
-	akin = q(`WITH own AS (SELECT subject FROM illumicode_address WHERE mailbox = ? AND standing <> 'unconfirmed' AND subject <> '')
+	akin = q(`WITH own AS (SELECT subject FROM illumicode_address WHERE mailbox = ? AND standing <> 'unconfirmed' AND
+		subject <> '')
 		SELECT DISTINCT address FROM (
 			SELECT address, mailbox FROM illumicode_address WHERE subject IN (SELECT subject FROM own)
 			UNION SELECT address, mailbox FROM illumicode_challenge WHERE subject IN (SELECT subject FROM own)
 			UNION SELECT old_address, old_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)
-			UNION SELECT new_address, new_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)) AS known
+			UNION SELECT new_address, new_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)) AS
+			known
 		WHERE mailbox <> ? ORDER BY address`)
 	forgetFailures = q(`DELETE FROM illumicode_failure WHERE name = ?`)
 	forgetChanges  = q(`DELETE FROM illumicode_change WHERE old_mailbox = ? OR new_mailbox = ?`)
@@ -49,28 +59,40 @@ var (
 		q(`UPDATE illumicode_ended SET fallback = '' WHERE LOWER(fallback) = ?`),
 	}
 	mentions = []struct{ find, change string }{
-		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_delivery WHERE LOWER(visible || data || asked_by || note) LIKE ? ESCAPE '!'`),
+		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_delivery WHERE LOWER(visible || data || ` +
+			`asked_by || note) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_delivery SET visible = ?, data = ?, asked_by = ?, note = ? WHERE id = ?`)},
-		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_ended WHERE LOWER(visible || data || asked_by || note) LIKE ? ESCAPE '!'`),
+		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_ended WHERE LOWER(visible || data || asked_by ` +
+			`|| note) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_ended SET visible = ?, data = ?, asked_by = ?, note = ? WHERE id = ?`)},
 		{q(`SELECT id, data, name, '', '' FROM illumicode_challenge WHERE LOWER(data || name) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_challenge SET data = ?, name = ? || ? || ? WHERE id = ?`)},
 		{q(`SELECT delivery || ' ' || id, data, '', '', '' FROM illumicode_item WHERE LOWER(data) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_item SET data = ? || ? || ? || ? WHERE delivery || ' ' || id = ?`)},
-		{q(`SELECT CAST(seq AS TEXT), outcome, '', '', '' FROM illumicode_trail WHERE LOWER(outcome) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_item SET data = ? || ? || ? || ?
+				WHERE delivery || ' ' || id = ?`)},
+		{q(`SELECT CAST(seq AS TEXT), outcome, '', '', '' FROM illumicode_trail
+			WHERE LOWER(outcome) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_trail SET outcome = ? || ? || ? || ? WHERE CAST(seq AS TEXT) = ?`)},
-		{q(`SELECT subject || ' ' || address, reason, '', '', '' FROM illumicode_address WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
+		{q(`SELECT subject || ' ' || address, reason, '', '', '' FROM illumicode_address WHERE LOWER(reason) LIKE ` +
+			`? ESCAPE '!'`),
 			q(`UPDATE illumicode_address SET reason = ? || ? || ? || ? WHERE subject || ' ' || address = ?`)},
-		{q(`SELECT thumb || ' ' || scope, reason, '', '', '' FROM illumicode_suppression WHERE LOWER(reason) LIKE ? ESCAPE '!'`),
+		{q(`SELECT thumb || ' ' || scope, reason, '', '', '' FROM illumicode_suppression WHERE LOWER(reason) LIKE ` +
+			`? ESCAPE '!'`),
 			q(`UPDATE illumicode_suppression SET reason = ? || ? || ? || ? WHERE thumb || ' ' || scope = ?`)},
-		{q(`SELECT id, words, note, remote, '' FROM illumicode_feedback WHERE LOWER(words || note || remote) LIKE ? ESCAPE '!'`),
+		{q(`SELECT id, words, note, remote, '' FROM illumicode_feedback WHERE LOWER(words || note || remote) LIKE ` +
+			`? ESCAPE '!'`),
 			q(`UPDATE illumicode_feedback SET words = ?, note = ?, remote = ? || ? WHERE id = ?`)},
-		{q(`SELECT id, draft, '', '', '' FROM illumicode_fanout WHERE LOWER(draft) LIKE ? ESCAPE '!'`), q(`UPDATE illumicode_fanout SET draft = ? || ? || ? || ? WHERE id = ?`)},
-		{q(`SELECT delivery || ' ' || CAST(number AS TEXT), reply, '', '', '' FROM illumicode_attempt WHERE LOWER(reply) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_attempt SET reply = ? || ? || ? || ? WHERE delivery || ' ' || CAST(number AS TEXT) = ?`)},
-		{q(`SELECT CAST(seq AS TEXT), data, subject, reason, '' FROM illumicode_event_aside WHERE LOWER(data || subject || reason) LIKE ? ESCAPE '!'`),
+		{q(`SELECT id, draft, '', '', '' FROM illumicode_fanout WHERE LOWER(draft) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_fanout SET draft = ? || ? || ? || ? WHERE id = ?`)},
+		{q(`SELECT delivery || ' ' || CAST(number AS TEXT), reply, '', '', '' FROM illumicode_attempt WHERE ` +
+			`LOWER(reply) LIKE ? ESCAPE '!'`),
+			q(`UPDATE illumicode_attempt SET reply = ? || ? || ? || ?
+				WHERE delivery || ' ' || CAST(number AS TEXT) = ?`)},
+		{q(`SELECT CAST(seq AS TEXT), data, subject, reason, '' FROM illumicode_event_aside WHERE LOWER(data || ` +
+			`subject || reason) LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_event_aside SET data = ?, subject = ?, reason = ? || ? WHERE CAST(seq AS TEXT) = ?`)},
-		{q(`SELECT CAST(seq AS TEXT), data, subject, '', '' FROM illumicode_event WHERE LOWER(data || subject) LIKE ? ESCAPE '!'`),
+		{q(`SELECT CAST(seq AS TEXT), data, subject, '', '' FROM illumicode_event WHERE LOWER(data || subject) ` +
+			`LIKE ? ESCAPE '!'`),
 			q(`UPDATE illumicode_event SET data = ?, subject = ? || ? || ? WHERE CAST(seq AS TEXT) = ?`)},
 	}
 	peopleWith   = q(`SELECT fanout, piece, people FROM illumicode_fanout_piece WHERE LOWER(people) LIKE ? ESCAPE '!'`)
@@ -96,7 +118,9 @@ func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, 
 			return err
 		}
 		rows, err := t.query(ctx, underWay, list(all))
-		if busy, err := one(s, rows, err, func(r scanner) (yes bool, err error) { return yes, r.Scan(&yes) }); err != nil || busy {
+		if busy, err := one(s, rows, err, func(r scanner) (yes bool, err error) {
+			return yes, r.Scan(&yes)
+		}); err != nil || busy {
 			return errors.Join(err, map[bool]error{true: ErrUnderWay}[busy])
 		}
 		count := func(text string, args ...any) error {
@@ -172,7 +196,9 @@ func (t Tx) takeOut(ctx context.Context, spelling string) (total int64, err erro
 		number         int
 	}
 	rows, err := t.query(ctx, peopleWith, within(spelling))
-	found, err := collect(t.s, rows, err, func(r scanner) (p piece, err error) { return p, r.Scan(&p.fanout, &p.number, &p.people) })
+	found, err := collect(t.s, rows, err, func(r scanner) (p piece, err error) {
+		return p, r.Scan(&p.fanout, &p.number, &p.people)
+	})
 	if err != nil {
 		return total, err
 	}
@@ -241,14 +267,17 @@ type Find struct {
 // table, and returns where it stands: nowhere, after [Store.Erase]. It reads whole tables.
 func (s *Store) Search(ctx context.Context, mailbox, typed string) ([]Find, error) {
 	rows, err := s.db.QueryContext(ctx, s.dialect.Columns)
-	columns, err := collect(s, Rows(rows), err, func(r scanner) (f Find, err error) { return f, r.Scan(&f.Table, &f.Column) })
+	columns, err := collect(s, Rows(rows), err, func(r scanner) (f Find, err error) {
+		return f, r.Scan(&f.Table, &f.Column)
+	})
 	if err != nil {
 		return nil, err
 	}
 	var found []Find
 	for _, f := range columns {
 		for _, spelling := range slices.Compact([]string{lower(mailbox), lower(typed)}) {
-			text := s.Words(fmt.Sprintf(`SELECT COUNT(*) FROM %s WHERE LOWER(%s) LIKE ? ESCAPE '!'`, f.Table, f.Column)) // names from the database's own catalogue
+			// names from the database's own catalogue
+			text := s.Words(fmt.Sprintf(`SELECT COUNT(*) FROM %s WHERE LOWER(%s) LIKE ? ESCAPE '!'`, f.Table, f.Column))
 			if err := s.db.QueryRowContext(ctx, text, within(spelling)).Scan(&f.Rows); err != nil {
 				return nil, s.explain(err)
 			}

@@ -28,9 +28,12 @@ func scanEvent(r scanner) (e Event, err error) {
 var (
 	anyEvent    = q(`SELECT EXISTS (SELECT 1 FROM illumicode_event)`)
 	insertEvent = q(`INSERT INTO illumicode_event (source, id, type, subject, time, data) VALUES (?, ?, ?, ?, ?, ?)`)
-	takeEvents  = q(`DELETE FROM illumicode_event WHERE seq IN (SELECT seq FROM illumicode_event ORDER BY seq LIMIT ? FOR UPDATE SKIP LOCKED)
+	takeEvents  = q(
+		`DELETE FROM illumicode_event WHERE seq IN (SELECT seq FROM illumicode_event ORDER BY seq LIMIT ? FOR UPDATE
+			SKIP LOCKED)
 		RETURNING ` + eventColumns)
-	insertAside = q(`INSERT INTO illumicode_event_aside (` + eventColumns + `, reason, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	insertAside = q(`INSERT INTO illumicode_event_aside (` + eventColumns +
+		`, reason, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 	selectAside = q(`SELECT ` + eventColumns + `, reason, at FROM illumicode_event_aside ORDER BY seq LIMIT ?`)
 	deleteAside = q(`DELETE FROM illumicode_event_aside WHERE seq = ? RETURNING ` + eventColumns)
 )
@@ -102,8 +105,10 @@ type Preference struct {
 var (
 	setPreference = q(`INSERT INTO illumicode_preference (mailbox, category, wanted, since) VALUES (?, ?, ?, ?)
 		ON CONFLICT (mailbox, category) DO UPDATE SET wanted = excluded.wanted, since = excluded.since`)
-	unwanted          = q(`SELECT EXISTS (SELECT 1 FROM illumicode_preference WHERE mailbox = ? AND category = ? AND wanted = 0)`)
-	selectPreferences = q(`SELECT mailbox, category, wanted, since FROM illumicode_preference WHERE mailbox = ? ORDER BY category`)
+	unwanted = q(
+		`SELECT EXISTS (SELECT 1 FROM illumicode_preference WHERE mailbox = ? AND category = ? AND wanted = 0)`)
+	selectPreferences = q(
+		`SELECT mailbox, category, wanted, since FROM illumicode_preference WHERE mailbox = ? ORDER BY category`)
 )
 
 // Prefer records what a person wants.

@@ -27,8 +27,10 @@ type Person struct {
 const PieceSize = 150
 
 var (
-	insertFanout = q(`INSERT INTO illumicode_fanout (id, draft, letter, lane, bundle, app_key, due, lead, deliver_before, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
-	insertList   = q(`INSERT INTO illumicode_fanout_piece (fanout, piece, people) VALUES (?, ?, ?)`)
+	insertFanout = q(
+		`INSERT INTO illumicode_fanout (id, draft, letter, lane, bundle, app_key, due, lead, deliver_before, ` +
+			`created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	insertList = q(`INSERT INTO illumicode_fanout_piece (fanout, piece, people) VALUES (?, ?, ?)`)
 )
 
 // InsertFanout adds a notice to many, without its list.
@@ -37,7 +39,8 @@ func (t Tx) InsertFanout(ctx context.Context, f Fanout) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.exec(ctx, insertFanout, f.ID, string(draft), f.Draft.Letter, string(f.Draft.Lane), f.Draft.Bundle, f.Draft.Key, millis(f.Draft.Due), f.Draft.Lead.Milliseconds(),
+	_, err = t.exec(ctx, insertFanout, f.ID, string(draft), f.Draft.Letter, string(f.Draft.Lane), f.Draft.Bundle,
+		f.Draft.Key, millis(f.Draft.Due), f.Draft.Lead.Milliseconds(),
 		millis(f.Draft.DeliverBefore), millis(f.Draft.Created))
 	return err
 }
@@ -55,11 +58,14 @@ func (t Tx) InsertPeople(ctx context.Context, fanout string, piece int, people [
 var (
 	anyPiece  = q(`SELECT EXISTS (SELECT 1 FROM illumicode_fanout_piece)`)
 	takePiece = q(`DELETE FROM illumicode_fanout_piece WHERE (fanout, piece) IN
-		(SELECT fanout, piece FROM illumicode_fanout_piece ORDER BY fanout, piece LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING fanout, piece, people`)
+		(SELECT fanout, piece FROM illumicode_fanout_piece ORDER BY fanout, piece LIMIT 1 FOR UPDATE SKIP LOCKED)
+		RETURNING fanout, piece, people`)
 	peekPiece   = q(`SELECT fanout, piece, people FROM illumicode_fanout_piece ORDER BY fanout, piece LIMIT 1`)
 	deletePiece = q(`DELETE FROM illumicode_fanout_piece WHERE fanout = ? AND piece = ?`)
 	lockFanout  = q(`SELECT draft, due, deliver_before FROM illumicode_fanout WHERE id = ? FOR UPDATE`)
-	endFanout   = q(`DELETE FROM illumicode_fanout WHERE id = ? AND NOT EXISTS (SELECT 1 FROM illumicode_fanout_piece WHERE fanout = ?)`)
+	endFanout   = q(
+		`DELETE FROM illumicode_fanout WHERE id = ? AND NOT EXISTS (SELECT 1 FROM illumicode_fanout_piece WHERE ` +
+			`fanout = ?)`)
 )
 
 // AnyPiece reports whether a list waits to be expanded.
@@ -100,7 +106,8 @@ func scanPiece(newID func() string) func(scanner) (piece, error) {
 // Expand turns one piece of a list into deliveries and returns how many, 0 if there is none, and for how
 // long that took the database's lock. It is one transaction, so a piece is expanded once whatever happens.
 // It waits for no disk: a loss of power gives the piece back, and no letter leaves before the begin of its
-// attempt, committed later, is on disk. newID makes the ids; rest, if it is not nil, is called before the lock is taken.
+// attempt, committed later, is on disk. newID makes the ids; rest, if it is not nil, is called before the lock is
+// taken.
 func (s *Store) Expand(ctx context.Context, newID func() string, rest func()) (n int, held time.Duration, err error) {
 	take := func(t Tx) (piece, error) { return next(s, scanPiece(newID))(t.query(ctx, takePiece)) }
 	for again := true; again && err == nil; {
@@ -172,15 +179,20 @@ func (t Tx) expand(ctx context.Context, p piece) error {
 
 // What all have in common is bound once.
 var insertAll = lq(`LIST r (id TEXT, address TEXT, name TEXT, locale TEXT, zone TEXT, data TEXT)
-	INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT r.id, '', 0, CAST(? AS TEXT), r.locale, r.address, r.name, COALESCE(r.data, CAST(? AS TEXT)),
-	CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), CAST(? AS BIGINT), CAST(? AS BIGINT), 0, '', 0, 0, 0, 0, CAST(? AS TEXT), r.zone, CAST(? AS TEXT),
-	CAST(? AS TEXT), CAST(? AS INTEGER), CAST(? AS INTEGER), CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), '', '', CAST(? AS TEXT), CAST(? AS TEXT)
+	INSERT INTO illumicode_delivery (` + deliveryColumns + `) SELECT r.id, '', 0, CAST(? AS TEXT), r.locale, r.address,
+	r.name, COALESCE(r.data, CAST(? AS TEXT)),
+	CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), CAST(? AS BIGINT), CAST(? AS BIGINT), 0, '', 0, 0, 0, 0,
+	CAST(? AS TEXT), r.zone, CAST(? AS TEXT),
+	CAST(? AS TEXT), CAST(? AS INTEGER), CAST(? AS INTEGER), CAST(? AS TEXT), CAST(? AS TEXT), CAST(? AS BIGINT), '',
+	'', CAST(? AS TEXT), CAST(? AS TEXT)
 	FROM r WHERE r.id IS NOT NULL`)
 
 // insertAll adds the deliveries of a draft to the people of a piece.
 func (t Tx) insertAll(ctx context.Context, d Delivery, rows [][]any) error {
-	return t.run(ctx, insertAll.statements(rows, nil, d.Letter, d.Data, string(d.Lane), string(d.state()), millis(d.Created), millis(d.Due),
-		millis(d.DeliverBefore), d.Note, d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key, d.Lead.Milliseconds(), d.AskedBy, d.Trace)...)
+	return t.run(ctx, insertAll.statements(rows, nil, d.Letter, d.Data, string(d.Lane), string(d.state()),
+		millis(d.Created), millis(d.Due),
+		millis(d.DeliverBefore), d.Note, d.Visible, d.Bundle, d.version(), flag(d.Once), d.HeldBy, d.Key,
+		d.Lead.Milliseconds(), d.AskedBy, d.Trace)...)
 }
 
 // A Once is what was asked for under a de-duplication key: the row.
@@ -192,7 +204,8 @@ type Once struct {
 }
 
 var (
-	insertOnce = q(`INSERT INTO illumicode_once (name, digest, result, made) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO NOTHING`)
+	insertOnce = q(
+		`INSERT INTO illumicode_once (name, digest, result, made) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO NOTHING`)
 	selectOnce = q(`SELECT name, digest, result, made FROM illumicode_once WHERE name = ?`)
 )
 

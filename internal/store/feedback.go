@@ -39,7 +39,9 @@ const (
 	FeedbackAside   FeedbackState = "aside" // nobody knows the letter
 )
 
-var insertFeedback = q(`INSERT INTO illumicode_feedback (id, source, delivery, remote, mailbox, kind, status, words, happened, taken, next, state, note)
+var insertFeedback = q(
+	`INSERT INTO illumicode_feedback (id, source, delivery, remote, mailbox, kind, status, words, happened, taken,
+		next, state, note)
 	SELECT r.value ->> 0, r.value ->> 1, r.value ->> 2, r.value ->> 3, '', r.value ->> 4, r.value ->> 5, r.value ->> 6,
 		CAST(r.value ->> 7 AS BIGINT), CAST(r.value ->> 8 AS BIGINT), CAST(r.value ->> 8 AS BIGINT), 'waiting', ''
 	FROM json_each(?) AS r WHERE TRUE ON CONFLICT (id) DO NOTHING`)
@@ -48,7 +50,8 @@ var insertFeedback = q(`INSERT INTO illumicode_feedback (id, source, delivery, r
 func (t Tx) InsertFeedback(ctx context.Context, all ...Feedback) (int64, error) {
 	rows := make([][]any, len(all))
 	for i, f := range all {
-		rows[i] = []any{f.ID, f.Source, f.Delivery, f.Remote, string(f.Kind), f.Status, f.Words, millis(f.Happened), millis(f.Taken)}
+		rows[i] = []any{f.ID, f.Source, f.Delivery, f.Remote, string(f.Kind), f.Status, f.Words, millis(f.Happened),
+			millis(f.Taken)}
 	}
 	return t.exec(ctx, insertFeedback, list(rows))
 }
@@ -60,7 +63,8 @@ func refused(a Attempt) Feedback {
 	if a.Enhanced != "" || a.Code/100 == 5 {
 		kind = report.Severity(a.Enhanced, a.Code)
 	}
-	return Feedback{ID: "attempt " + a.Delivery + " " + strconv.Itoa(a.Number), Source: a.Provider, Delivery: a.Delivery, Kind: kind, Status: a.Enhanced, Words: a.Reply,
+	return Feedback{ID: "attempt " + a.Delivery + " " + strconv.Itoa(a.Number), Source: a.Provider,
+		Delivery: a.Delivery, Kind: kind, Status: a.Enhanced, Words: a.Reply,
 		Happened: a.Ended, Taken: a.Ended}
 }
 
@@ -68,25 +72,38 @@ const feedbackColumns = `id, source, delivery, remote, mailbox, kind, status, wo
 
 func scanFeedback(r scanner) (f Feedback, err error) {
 	var happened, taken, sent int64
-	err = r.Scan(&f.ID, &f.Source, &f.Delivery, &f.Remote, &f.Mailbox, &f.Kind, &f.Status, &f.Words, &happened, &taken, &f.State, &f.Note, &sent)
+	err = r.Scan(&f.ID, &f.Source, &f.Delivery, &f.Remote, &f.Mailbox, &f.Kind, &f.Status, &f.Words, &happened, &taken,
+		&f.State, &f.Note, &sent)
 	f.Happened, f.Taken, f.Sent = instant(happened), instant(taken), instant(sent)
 	return f, err
 }
 
 var (
 	// A letter that came with its provider's id alone is found by the attempt that has this id.
-	dueFeedback = q(`SELECT ` + feedbackColumns + `, COALESCE((SELECT MAX(a.begun) FROM illumicode_attempt a WHERE a.delivery = f.delivery AND a.ended > 0), 0)
-		FROM (SELECT id, source, CASE WHEN delivery <> '' THEN delivery ELSE COALESCE((SELECT a.delivery FROM illumicode_attempt a
-				WHERE a.remote = illumicode_feedback.remote AND a.remote <> '' AND a.provider = source ORDER BY a.delivery DESC LIMIT 1), '') END AS delivery,
+	dueFeedback = q(`SELECT ` + feedbackColumns +
+		`, COALESCE((SELECT MAX(a.begun) FROM illumicode_attempt a WHERE a.delivery = f.delivery AND a.ended > 0), 0)
+		FROM (SELECT id, source, CASE WHEN delivery <> '' THEN delivery ELSE COALESCE((SELECT a.delivery FROM
+		illumicode_attempt a
+				WHERE a.remote = illumicode_feedback.remote AND a.remote <> '' AND a.provider = source ORDER BY
+				a.delivery DESC LIMIT 1), '') END AS delivery,
 			remote, mailbox, kind, status, words, happened, taken, state, note
 			FROM illumicode_feedback WHERE state = 'waiting' AND next <= ? ORDER BY next LIMIT ?) f`)
-	postponeFeedback = q(`UPDATE illumicode_feedback SET next = CAST(r.value ->> 1 AS BIGINT) FROM json_each(?) AS r WHERE illumicode_feedback.id = r.value ->> 0 AND state = 'waiting'`)
-	settleFeedback   = q(`UPDATE illumicode_feedback SET state = r.value ->> 1, delivery = r.value ->> 2, mailbox = r.value ->> 3, note = r.value ->> 4
-		FROM json_each(?) AS r WHERE illumicode_feedback.id = r.value ->> 0 AND state = 'waiting' RETURNING illumicode_feedback.id`)
-	softBounces = q(`SELECT COUNT(DISTINCT delivery) FROM illumicode_feedback WHERE mailbox = ? AND kind = 'soft bounce' AND happened > ? AND delivery <> ?`)
-	feedbackOn  = q(`SELECT ` + feedbackColumns + `, 0 FROM illumicode_feedback WHERE delivery = ? AND delivery <> '' ORDER BY taken, id`)
-	feedbackIn  = q(`SELECT ` + feedbackColumns + `, 0 FROM illumicode_feedback WHERE state = ? ORDER BY taken DESC, id LIMIT ?`)
-	countKinds  = q(`SELECT kind, state, COUNT(*) FROM illumicode_feedback GROUP BY kind, state`)
+	postponeFeedback = q(
+		`UPDATE illumicode_feedback SET next = CAST(r.value ->> 1 AS BIGINT) FROM json_each(?) AS r WHERE ` +
+			`illumicode_feedback.id = r.value ->> 0 AND state = 'waiting'`)
+	settleFeedback = q(
+		`UPDATE illumicode_feedback SET state = r.value ->> 1, delivery = r.value ->> 2, mailbox = r.value ->> 3, note
+			= r.value ->> 4
+		FROM json_each(?) AS r WHERE illumicode_feedback.id = r.value ->> 0 AND state = 'waiting' RETURNING
+		illumicode_feedback.id`)
+	softBounces = q(
+		`SELECT COUNT(DISTINCT delivery) FROM illumicode_feedback WHERE mailbox = ? AND kind = 'soft bounce' AND ` +
+			`happened > ? AND delivery <> ?`)
+	feedbackOn = q(`SELECT ` + feedbackColumns +
+		`, 0 FROM illumicode_feedback WHERE delivery = ? AND delivery <> '' ORDER BY taken, id`)
+	feedbackIn = q(`SELECT ` + feedbackColumns +
+		`, 0 FROM illumicode_feedback WHERE state = ? ORDER BY taken DESC, id LIMIT ?`)
+	countKinds = q(`SELECT kind, state, COUNT(*) FROM illumicode_feedback GROUP BY kind, state`)
 )
 
 // DueFeedback returns up to n feedbacks that wait and are due at now, with their deliveries as far as
@@ -147,5 +164,7 @@ type FeedbackCount struct {
 // CountFeedback counts the feedbacks that are kept.
 func (s *Store) CountFeedback(ctx context.Context) ([]FeedbackCount, error) {
 	rows, err := s.query(ctx, countKinds)
-	return collect(s, rows, err, func(r scanner) (c FeedbackCount, err error) { return c, r.Scan(&c.Kind, &c.State, &c.Count) })
+	return collect(s, rows, err, func(r scanner) (c FeedbackCount, err error) {
+		return c, r.Scan(&c.Kind, &c.State, &c.Count)
+	})
 }

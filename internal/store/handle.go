@@ -4,8 +4,8 @@ import (
 	"context"
 )
 
-// HeldStore is what the public store embeds, so that other packages of this module reach the queries and applications do
-// not.
+// HeldStore is what the public store embeds, so that other packages of this module reach the queries and applications
+// do not.
 type HeldStore struct{ store *Store }
 
 func (h HeldStore) held() *Store   { return h.store }

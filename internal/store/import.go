@@ -16,16 +16,23 @@ const held = `('confirmed', 'stale', 'bounced')`
 
 var (
 	backfillHolders = q(`INSERT INTO illumicode_holder (mailbox, subject, since)
-		SELECT r.value ->> 2, r.value ->> 0, CAST(r.value ->> 4 AS BIGINT) FROM json_each(?) AS r WHERE r.value ->> 3 IN ` + held + `
+		SELECT r.value ->> 2, r.value ->> 0, CAST(r.value ->> 4 AS BIGINT) FROM json_each(?) AS r WHERE r.value ->> 3
+		IN ` + held + `
 		ON CONFLICT (mailbox) DO NOTHING`)
 	backfillConflicts = q(`SELECT CAST(r.value ->> 6 AS INTEGER) FROM json_each(?) AS r
-		JOIN illumicode_holder h ON h.mailbox = r.value ->> 2 WHERE h.subject <> r.value ->> 0 AND r.value ->> 3 IN ` + held)
-	backfillAddresses = q(`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, reason, grace_ends, locale)
-		SELECT r.value ->> 0, r.value ->> 1, r.value ->> 2, r.value ->> 3, CAST(r.value ->> 4 AS BIGINT), r.value ->> 5, CAST(r.value ->> 7 AS BIGINT), r.value ->> 8
+		JOIN illumicode_holder h ON h.mailbox = r.value ->> 2 WHERE h.subject <> r.value ->> 0 AND r.value ->> 3 IN ` +
+		held)
+	backfillAddresses = q(
+		`INSERT INTO illumicode_address (subject, address, mailbox, standing, since, reason, grace_ends, locale)
+		SELECT r.value ->> 0, r.value ->> 1, r.value ->> 2, r.value ->> 3, CAST(r.value ->> 4 AS BIGINT), r.value ->>
+		5, CAST(r.value ->> 7 AS BIGINT), r.value ->> 8
 		FROM json_each(?) AS r
-		WHERE r.value ->> 3 NOT IN ` + held + ` OR EXISTS (SELECT 1 FROM illumicode_holder h WHERE h.mailbox = r.value ->> 2 AND h.subject = r.value ->> 0)
-		ON CONFLICT (subject, address) DO UPDATE SET standing = excluded.standing, since = excluded.since, reason = excluded.reason,
-		grace_ends = excluded.grace_ends, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE excluded.locale END
+		WHERE r.value ->> 3 NOT IN ` + held + ` OR EXISTS (SELECT 1 FROM illumicode_holder h WHERE h.mailbox = r.value
+		->> 2 AND h.subject = r.value ->> 0)
+		ON CONFLICT (subject, address) DO UPDATE SET standing = excluded.standing, since = excluded.since, reason =
+		excluded.reason,
+		grace_ends = excluded.grace_ends, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE
+		excluded.locale END
 		WHERE illumicode_address.since < excluded.since AND illumicode_address.standing <> excluded.standing`)
 )
 
@@ -39,7 +46,8 @@ var errRollBack = errors.New("store: dry run")
 func (s *Store) TakeOver(ctx context.Context, all []Backfill, dry bool) (changed int64, conflicts []int, err error) {
 	rows := make([][]any, len(all))
 	for i, b := range all {
-		rows[i] = []any{b.Subject, b.Address.Address, b.Mailbox, string(b.Standing), millis(b.Since), b.Reason, b.Line, millis(b.GraceEnds), b.Locale}
+		rows[i] = []any{b.Subject, b.Address.Address, b.Mailbox, string(b.Standing), millis(b.Since), b.Reason, b.Line,
+			millis(b.GraceEnds), b.Locale}
 	}
 	raw := list(rows)
 	err = s.Write(ctx, func(t Tx) error {
@@ -47,7 +55,8 @@ func (s *Store) TakeOver(ctx context.Context, all []Backfill, dry bool) (changed
 			return err
 		}
 		found, err := t.query(ctx, backfillConflicts, raw)
-		if conflicts, err = collect(s, found, err, func(r scanner) (n int, err error) { return n, r.Scan(&n) }); err != nil {
+		if conflicts,
+			err = collect(s, found, err, func(r scanner) (n int, err error) { return n, r.Scan(&n) }); err != nil {
 			return err
 		}
 		if changed, err = t.exec(ctx, backfillAddresses, raw); err == nil && dry {

@@ -9,7 +9,8 @@ import (
 var (
 	openKids = q(`SELECT kid, SUM(n) FROM (
 		SELECT kid, COUNT(*) AS n FROM illumicode_challenge WHERE state = 'open' AND ends > ? GROUP BY kid
-		UNION ALL SELECT kid, COUNT(*) FROM illumicode_change WHERE state IN ('pending', 'made') AND undo_ends > ? GROUP BY kid
+		UNION ALL SELECT kid, COUNT(*) FROM illumicode_change WHERE state IN ('pending', 'made') AND undo_ends > ?
+		GROUP BY kid
 		) AS open GROUP BY kid`)
 	selectRetired = q(`SELECT name FROM illumicode_setting WHERE name LIKE 'retired kid %'`)
 )

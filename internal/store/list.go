@@ -21,7 +21,7 @@ var listSizes = [...]int{1, 8, mostListed}
 
 // lq declares a query that begins with "LIST r (name TYPE, …)", which stands for the table r of the rows.
 func lq(text string) *listQuery {
-	columns, rest, _ := strings.Cut(strings.TrimPrefix(text, "LIST r ("), ")")
+	columns, rest, _ := strings.Cut(strings.TrimPrefix(oneLine(text), "LIST r ("), ")")
 	var names, row []string
 	for column := range strings.SplitSeq(columns, ", ") {
 		name, kind, _ := strings.Cut(column, " ")

@@ -27,7 +27,9 @@ var (
 	deletePause   = q(`DELETE FROM illumicode_pause WHERE kind = ? AND name = ?`)
 	forgetHealth  = q(`UPDATE illumicode_way SET health = '{}' WHERE name = ? AND health <> '{}'`)
 	selectPauses  = q(`SELECT kind, name, since, note FROM illumicode_pause ORDER BY kind, name`)
-	releaseHeldBy = q(`UPDATE illumicode_delivery SET state = 'waiting', held_by = '', note = '' WHERE state = 'held' AND held_by = ?`)
+	releaseHeldBy = q(
+		`UPDATE illumicode_delivery SET state = 'waiting', held_by = '', note = ''
+			WHERE state = 'held' AND held_by = ?`)
 )
 
 // Pause records a pause. Workers see it within their poll.
@@ -86,7 +88,9 @@ const SettingSite = "site"
 var (
 	selectSetting = q(`SELECT value FROM illumicode_setting WHERE name = ?`)
 	insertSetting = q(`INSERT INTO illumicode_setting (name, value) VALUES (?, ?) ON CONFLICT (name) DO NOTHING`)
-	updateSetting = q(`INSERT INTO illumicode_setting (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`)
+	updateSetting = q(
+		`INSERT INTO illumicode_setting (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = ` +
+			`excluded.value`)
 )
 
 // Setting returns a setting; empty if it was never set.

@@ -16,12 +16,15 @@ var (
 	ErrNotFound    = errors.New("store: no such row")
 	ErrFenced      = errors.New("store: the claim was lost to another worker")
 	ErrVersion     = errors.New("store: the tables are not those of this version")
-	ErrNotMigrated = fmt.Errorf("%w: they are missing or older than this program; run `illumicode migrate` or call Store.Migrate", ErrVersion)
-	ErrReadOnly    = errors.New("store: the database cannot be written")
-	ErrTwoOpen     = errors.New("store: this process has the file open already")
-	ErrDatabase    = errors.New("store: the database")                           // matches whatever the database itself refused or failed at
-	ErrData        = errors.New("store: a value that this database cannot keep") // and this besides, if the fault is a value's
-	ErrNewer       = fmt.Errorf("%w: a newer version of this program made them; deploy that version here too", ErrVersion)
+	ErrNotMigrated = fmt.Errorf(
+		"%w: they are missing or older than this program; run `illumicode migrate` or call Store.Migrate", ErrVersion)
+	ErrReadOnly = errors.New("store: the database cannot be written")
+	ErrTwoOpen  = errors.New("store: this process has the file open already")
+	// matches whatever the database itself refused or failed at
+	ErrDatabase = errors.New("store: the database")
+	// and this besides, if the fault is a value's
+	ErrData  = errors.New("store: a value that this database cannot keep")
+	ErrNewer = fmt.Errorf("%w: a newer version of this program made them; deploy that version here too", ErrVersion)
 )
 
 // A Dialect is what differs between databases.
@@ -458,7 +461,8 @@ func (s *Store) exec(ctx context.Context, text string, args ...any) (int64, erro
 }
 
 // change runs one writing query that returns rows, as a transaction of its own.
-func change[T any](ctx context.Context, s *Store, scan func(scanner) (T, error), text string, args ...any) ([]T, error) {
+func change[T any](ctx context.Context, s *Store, scan func(scanner) (T, error), text string, args ...any) ([]T,
+	error) {
 	unlock, err := s.lock(ctx)
 	if err != nil {
 		return nil, err

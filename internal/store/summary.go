@@ -81,7 +81,8 @@ func (s *Store) Summary(ctx context.Context, now time.Time) (Summary, error) {
 		to   *int64
 		text string
 		args []any
-	}{{&due, oldestDue, []any{millis(now)}}, {&seen, lastSeen, nil}, {&repeats, countRepeat, nil}, {&lists, countLists, nil}, {&aside, countAside, nil}} {
+	}{{&due, oldestDue, []any{millis(now)}}, {&seen, lastSeen, nil}, {&repeats, countRepeat, nil},
+		{&lists, countLists, nil}, {&aside, countAside, nil}} {
 		rows, err := s.query(ctx, n.text, n.args...)
 		if *n.to, err = one(s, rows, err, scanInt); err != nil {
 			return Summary{}, err

@@ -20,18 +20,24 @@ type Scope string
 
 // The scopes, the widest first.
 const (
-	AllLetters  Scope = "all"
-	BouncedOnce Scope = "bounced" // letters came back: all but one challenge a day, so that the address can be proven again
+	AllLetters Scope = "all"
+	// letters came back: all but one challenge a day, so that the address can be proven again
+	BouncedOnce Scope = "bounced"
 	NoticesOnly Scope = "notices"
 )
 
 const suppressionColumns = `thumb, kid, mailbox, scope, reason, since`
 
 var (
-	upsertSuppression = q(`INSERT INTO illumicode_suppression (` + suppressionColumns + `, let_at, let_challenge) VALUES (?, ?, ?, ?, ?, ?, 0, '')
-		ON CONFLICT (thumb, scope) DO UPDATE SET mailbox = excluded.mailbox, reason = excluded.reason, since = excluded.since`)
-	suppressedAmong   = q(`SELECT ` + suppressionColumns + ` FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) ORDER BY scope`)
-	deleteSuppression = q(`DELETE FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) AND scope IN (SELECT value FROM json_each(?))`)
+	upsertSuppression = q(`INSERT INTO illumicode_suppression (` + suppressionColumns +
+		`, let_at, let_challenge) VALUES (?, ?, ?, ?, ?, ?, 0, '')
+		ON CONFLICT (thumb, scope) DO UPDATE SET mailbox = excluded.mailbox, reason = excluded.reason, since =
+		excluded.since`)
+	suppressedAmong = q(`SELECT ` + suppressionColumns +
+		` FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) ORDER BY scope`)
+	deleteSuppression = q(
+		`DELETE FROM illumicode_suppression WHERE thumb IN (SELECT value FROM json_each(?)) AND scope IN (SELECT ` +
+			`value FROM json_each(?))`)
 )
 
 // Suppress keeps letters from an address from now on, or changes why.
@@ -65,7 +71,8 @@ var letThrough = q(`UPDATE illumicode_suppression SET let_at = ?, let_challenge 
 
 // LetThrough reports whether the letter of a challenge may go to an address that has bounced: if none of
 // another challenge has within every.
-func (s *Store) LetThrough(ctx context.Context, thumb, challenge string, every time.Duration, now time.Time) (let bool, err error) {
+func (s *Store) LetThrough(ctx context.Context, thumb, challenge string, every time.Duration, now time.Time) (let bool,
+	err error) {
 	return let, s.Write(ctx, func(t Tx) error {
 		n, err := t.exec(ctx, letThrough, millis(now), challenge, thumb, challenge, millis(now.Add(-every)))
 		let = n == 1
@@ -74,14 +81,17 @@ func (s *Store) LetThrough(ctx context.Context, thumb, challenge string, every t
 }
 
 var (
-	suppressionsUnder = q(`SELECT ` + suppressionColumns + ` FROM illumicode_suppression WHERE kid <> ? AND mailbox <> '' ORDER BY thumb, scope LIMIT ?`)
-	copySuppression   = q(`INSERT INTO illumicode_suppression (` + suppressionColumns + `, let_at, let_challenge) VALUES (?, ?, ?, ?, ?, ?, 0, '')
+	suppressionsUnder = q(`SELECT ` + suppressionColumns +
+		` FROM illumicode_suppression WHERE kid <> ? AND mailbox <> '' ORDER BY thumb, scope LIMIT ?`)
+	copySuppression = q(`INSERT INTO illumicode_suppression (` + suppressionColumns +
+		`, let_at, let_challenge) VALUES (?, ?, ?, ?, ?, ?, 0, '')
 		ON CONFLICT (thumb, scope) DO NOTHING`)  // it was suppressed again under the newer key: that is the later word
 )
 
 // RekeySuppressions puts up to n suppressions that are not under a key under it, and returns how many
 // that were. Those of people who were forgotten stay where they are: nobody knows their addresses.
-func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(mailbox string) string, n int) (int, error) {
+func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(mailbox string) string, n int) (int,
+	error) {
 	rows, err := s.query(ctx, suppressionsUnder, kid, n)
 	all, err := collect(s, rows, err, scanSuppression)
 	if err != nil || len(all) == 0 {
@@ -89,7 +99,8 @@ func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(ma
 	}
 	return len(all), s.Write(ctx, func(t Tx) error {
 		for _, x := range all {
-			if _, err := t.exec(ctx, copySuppression, thumb(x.Mailbox), kid, x.Mailbox, string(x.Scope), x.Reason, millis(x.Since)); err != nil {
+			if _, err := t.exec(ctx, copySuppression, thumb(x.Mailbox), kid, x.Mailbox, string(x.Scope), x.Reason,
+				millis(x.Since)); err != nil {
 				return err
 			}
 			if _, err := t.Unsuppress(ctx, []string{x.Thumb}, x.Scope); err != nil {

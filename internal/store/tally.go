@@ -15,7 +15,9 @@ type Tally struct {
 }
 
 var (
-	lockTallies = lq(`LIST r (name TEXT) INSERT INTO illumicode_tally (name, at, n, idle) SELECT name, 0, 0, 0 FROM r WHERE name IS NOT NULL
+	lockTallies = lq(
+		`LIST r (name TEXT) INSERT INTO illumicode_tally (name, at, n, idle) SELECT name, 0, 0, 0 FROM r WHERE name IS
+			NOT NULL
 		ON CONFLICT (name) DO UPDATE SET at = illumicode_tally.at RETURNING name, at, n`)
 	setTallies = lq(`LIST r (name TEXT, at BIGINT, n BIGINT, idle BIGINT)
 		INSERT INTO illumicode_tally (name, at, n, idle) SELECT name, at, n, idle FROM r WHERE name IS NOT NULL
@@ -24,11 +26,18 @@ var (
 	swapTallies = lq(`LIST r (name TEXT, was_at BIGINT, was_n BIGINT, at BIGINT, n BIGINT, idle BIGINT)
 		INSERT INTO illumicode_tally (name, at, n, idle, was_at, was_n)
 		SELECT name, at, n, idle, was_at, was_n FROM r WHERE name IS NOT NULL AND COMMIT_SOON
-		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle, was_at = excluded.was_at, was_n = excluded.was_n
+		ON CONFLICT (name) DO UPDATE SET at = excluded.at, n = excluded.n, idle = excluded.idle, was_at =
+		excluded.was_at, was_n = excluded.was_n
 		WHERE illumicode_tally.at = excluded.was_at AND illumicode_tally.n = excluded.was_n RETURNING name`)
-	selectTallies = lq(`LIST r (name TEXT) SELECT t.name, t.at, t.n FROM r JOIN illumicode_tally t ON t.name = r.name WHERE r.name IS NOT NULL`)
-	sweepTallies  = q(`DELETE FROM illumicode_tally WHERE name IN (SELECT name FROM illumicode_tally WHERE name > ? ORDER BY name LIMIT 500) AND idle < ?`)
-	lastOfSweep   = q(`SELECT COALESCE(MAX(name), '') FROM (SELECT name FROM illumicode_tally WHERE name > ? ORDER BY name LIMIT 500) AS part`)
+	selectTallies = lq(
+		`LIST r (name TEXT) SELECT t.name, t.at, t.n FROM r JOIN illumicode_tally t ON t.name = r.name WHERE ` +
+			`r.name IS NOT NULL`)
+	sweepTallies = q(
+		`DELETE FROM illumicode_tally WHERE name IN (SELECT name FROM illumicode_tally WHERE name > ? ORDER BY ` +
+			`name LIMIT 500) AND idle < ?`)
+	lastOfSweep = q(
+		`SELECT COALESCE(MAX(name), '') FROM (SELECT name FROM illumicode_tally WHERE name > ? ORDER BY name LIMIT ` +
+			`500) AS part`)
 )
 
 func scanTally(r scanner) (t Tally, err error) {

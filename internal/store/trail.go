@@ -19,7 +19,9 @@ type Step struct {
 	Actor     string // who did it at a desk; empty for the flows
 }
 
-var trailInsert = insert{into: `INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network, actor)`, values: `?, ?, ?, ?, ?, ?, ?, ?`}
+var trailInsert = insert{
+	into:   `INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network, actor)`,
+	values: `?, ?, ?, ?, ?, ?, ?, ?`}
 
 var insertTrail = trailInsert.alone()
 
@@ -37,14 +39,16 @@ func (t Tx) Record(ctx context.Context, s Step) error {
 
 // StepOf returns a line about a challenge.
 func (c Challenge) StepOf(what, outcome, network string, now time.Time) Step {
-	return Step{Challenge: c.ID, Subject: c.Subject, Mailbox: c.Mailbox, At: now, What: what, Outcome: outcome, Network: network}
+	return Step{Challenge: c.ID, Subject: c.Subject, Mailbox: c.Mailbox, At: now, What: what, Outcome: outcome,
+		Network: network}
 }
 
 const stepColumns = `challenge, subject, mailbox, at, what, outcome, network, actor`
 
 var (
 	trailOfMailbox = q(`SELECT ` + stepColumns + ` FROM illumicode_trail WHERE mailbox = ? ORDER BY seq DESC LIMIT ?`)
-	trailOfSubject = q(`SELECT ` + stepColumns + ` FROM illumicode_trail WHERE subject = ? AND subject <> '' ORDER BY seq DESC LIMIT ?`)
+	trailOfSubject = q(`SELECT ` + stepColumns +
+		` FROM illumicode_trail WHERE subject = ? AND subject <> '' ORDER BY seq DESC LIMIT ?`)
 )
 
 func scanStep(r scanner) (s Step, err error) {
@@ -74,7 +78,9 @@ var (
 	upsertFailure = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, ?, ?)
 		ON CONFLICT (name) DO UPDATE SET failures = excluded.failures, at = excluded.at`)
 	lockFailure    = q(`INSERT INTO illumicode_failure (name, failures, at) VALUES (?, 0, ?)` + lockedFailure)
-	beginByFailure = q(`INSERT INTO illumicode_failure (name, failures, at) SELECT CAST(? AS TEXT), 0, CAST(? AS BIGINT) WHERE BY_INDEX` + lockedFailure)
+	beginByFailure = q(
+		`INSERT INTO illumicode_failure (name, failures, at) SELECT CAST(? AS TEXT), 0, CAST(? AS BIGINT) WHERE ` +
+			`BY_INDEX` + lockedFailure)
 )
 
 func scanRecord(r scanner) (rec proof.Record, err error) {

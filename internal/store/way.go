@@ -42,7 +42,8 @@ func (s *Store) Ways(ctx context.Context) ([]Way, error) {
 
 // TurnHealth changes what is known of a provider by what all workers have written of it, and returns
 // what it is then.
-func (s *Store) TurnHealth(ctx context.Context, name string, now time.Time, turn func(choose.Health) choose.Health) (h choose.Health, err error) {
+func (s *Store) TurnHealth(ctx context.Context, name string, now time.Time, turn func(choose.Health) choose.Health) (
+	h choose.Health, err error) {
 	err = s.WriteSoon(ctx, func(t Tx) error {
 		rows, err := t.query(ctx, lockWay, name, millis(now))
 		w, err := one(t.s, rows, err, scanWay)
@@ -67,7 +68,8 @@ func capName(provider, state string) string { return "provider " + provider + ":
 
 // TurnCaps changes the states of a provider's caps, which no other worker overtakes. What they let
 // through must hold even where power fails, if it counts for longer than a moment: lasting says so.
-func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, lasting bool, now time.Time, turn func(held map[string]judge.State)) error {
+func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, lasting bool, now time.Time,
+	turn func(held map[string]judge.State)) error {
 	write := s.WriteSoon
 	if lasting {
 		write = s.Write
@@ -88,7 +90,8 @@ func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, 
 		turn(held)
 		all := make([]Tally, len(states))
 		for i, state := range states {
-			all[i] = Tally{Name: names[i], State: held[state], Idle: now.Add(62 * 24 * time.Hour)} // past the longest window
+			// past the longest window
+			all[i] = Tally{Name: names[i], State: held[state], Idle: now.Add(62 * 24 * time.Hour)}
 		}
 		return t.SetTallies(ctx, all)
 	})
@@ -119,7 +122,8 @@ var (
 // Share gives a worker its part of the letters that a provider carries at once, whose whole is most,
 // until a time by which it asks again: as much as the others have left, and when all have asked as much
 // as each of them. inUse is what it cannot give back yet.
-func (s *Store) Share(ctx context.Context, provider, worker string, most, inUse int, now, until time.Time) (n int, err error) {
+func (s *Store) Share(ctx context.Context, provider, worker string, most, inUse int, now, until time.Time) (n int,
+	err error) {
 	err = s.WriteSoon(ctx, func(t Tx) error {
 		if _, err := t.LockTallies(ctx, []string{capName(provider, "shares")}); err != nil {
 			return err
@@ -132,7 +136,9 @@ func (s *Store) Share(ctx context.Context, provider, worker string, most, inUse 
 			n      int
 		}
 		rows, err := t.query(ctx, selectShares, provider)
-		all, err := collect(t.s, rows, err, func(r scanner) (one share, err error) { return one, r.Scan(&one.worker, &one.n) })
+		all, err := collect(t.s, rows, err, func(r scanner) (one share, err error) {
+			return one, r.Scan(&one.worker, &one.n)
+		})
 		if err != nil {
 			return err
 		}
@@ -159,7 +165,8 @@ func (s *Store) ReturnShares(ctx context.Context, worker string) error {
 }
 
 var carriedBy = q(`SELECT DISTINCT a.provider FROM illumicode_attempt a WHERE a.class IN ('accepted', 'ambiguous', '')
-	AND a.delivery IN (SELECT id FROM illumicode_delivery WHERE challenge = ? UNION ALL SELECT id FROM illumicode_ended WHERE address = ? AND challenge = ?)`)
+	AND a.delivery IN (SELECT id FROM illumicode_delivery WHERE challenge = ? UNION ALL SELECT id FROM illumicode_ended
+	WHERE address = ? AND challenge = ?)`)
 
 // CarriedBy returns the providers that have carried a letter of a challenge to an address, or are about
 // to: one that says nothing must not get the next one as well.

@@ -7,16 +7,26 @@ import (
 )
 
 var sqliteTypes = strings.NewReplacer(
-	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE OF illumicode_delivery", "", " FOR UPDATE", "", // a writer has the whole file
+	// a writer has the whole file
+	" FOR UPDATE SKIP LOCKED", "", " FOR UPDATE OF d", "", " FOR UPDATE OF illumicode_delivery", "", " FOR UPDATE", "",
 	"COMMIT_SOON", "1", "BY_INDEX", "1", "SERIAL_KEY", "INTEGER PRIMARY KEY AUTOINCREMENT",
 )
 
 // SQLiteWords turns the store's SQL into SQLite's.
-func SQLiteWords(text string) string { return sqliteTypes.Replace(text) }
+func SQLiteWords(text string) string { return sqliteTypes.Replace(oneLine(text)) }
+
+// oneLine returns a query without line breaks. A migration, which has comments, keeps them.
+func oneLine(text string) string {
+	if strings.Contains(text, "--") {
+		return text
+	}
+	return strings.Join(strings.Fields(text), " ")
+}
 
 // byIndex makes the planner take an index wherever there is one, for the rest of the transaction, and plan each
 // statement once. It is true.
-const byIndex = "set_config('enable_seqscan', 'off', true) || set_config('enable_bitmapscan', 'off', true) || set_config('plan_cache_mode', 'force_generic_plan', true) <> ''"
+const byIndex = "set_config('enable_seqscan', 'off', true) || set_config('enable_bitmapscan', 'off', true) || " +
+	"set_config('plan_cache_mode', 'force_generic_plan', true) <> ''"
 
 var postgresTypes = strings.NewReplacer(
 	" BLOB ", " BYTEA ", " WITHOUT ROWID", "",
@@ -47,7 +57,7 @@ var wordsOf sync.Map // of string to string
 func rewritePostgres(text string) string {
 	var b strings.Builder
 	n := 0
-	for _, r := range postgresTypes.Replace(text) {
+	for _, r := range postgresTypes.Replace(oneLine(text)) {
 		if r != '?' {
 			b.WriteRune(r)
 			continue

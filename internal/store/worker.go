@@ -46,13 +46,15 @@ const orphaned = `state = 'claimed' AND NOT EXISTS
 // the next one, and has lost its claims nevertheless.
 var (
 	takeOrphans = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE ` + orphaned + ` RETURNING id`)
-	takeUnheard = q(`UPDATE illumicode_delivery SET claim = claim + 1 WHERE state = 'claimed' AND worker = ? AND claimed < ?
+	takeUnheard = q(
+		`UPDATE illumicode_delivery SET claim = claim + 1 WHERE state = 'claimed' AND worker = ? AND claimed < ?
 		AND NOT (id IN (SELECT value FROM json_each(?))) RETURNING id`)
 	holdOrphans = q(`UPDATE illumicode_delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
 		WHERE id IN (SELECT value FROM json_each(?)) AND once = 1
 		AND EXISTS (SELECT 1 FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`)
-	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined + `, due = ?, note = ?,
+	releaseOrphans = q(`UPDATE illumicode_delivery SET state = 'waiting', worker = '', ` + joined +
+		`, due = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM illumicode_attempt a WHERE a.delivery = illumicode_delivery.id)
 		WHERE id IN (SELECT value FROM json_each(?)) AND state = 'claimed'`)
 	endOrphanAttempts = q(`UPDATE illumicode_attempt SET ended = ?, class = ?, reply = ?
@@ -78,7 +80,8 @@ func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay 
 // RecoverUnheard gives back what a worker claimed before a time and does not know of, and returns
 // how much that was. A claim whose answer the connection lost is one that was made all the same,
 // and while its worker lives nobody else would ever free it. known holds the ids that it knows.
-func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time) (released int64, err error) {
+func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time) (
+	released int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
 		released, _, err = t.giveBack(ctx, now, takeUnheard, worker, millis(before), list(known))
 		return err
@@ -87,7 +90,8 @@ func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []strin
 }
 
 // giveBack makes wait, due at now, what a statement takes from its worker and returns the ids of.
-func (t Tx) giveBack(ctx context.Context, now time.Time, take string, args ...any) (released, underWay int64, err error) {
+func (t Tx) giveBack(ctx context.Context, now time.Time, take string, args ...any) (released, underWay int64,
+	err error) {
 	const lost = "the worker stopped before an answer came"
 	rows, err := t.query(ctx, take, args...)
 	ids, err := collect(t.s, rows, err, scanText)

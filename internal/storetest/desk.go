@@ -22,7 +22,8 @@ func holds(b *bed) {
 	if n, err := b.st.ReleaseStray(b.Context()); err != nil || n != 0 {
 		b.Errorf("%d released while the pause lasts, %v", n, err)
 	}
-	if n, err := b.st.Resume(b.Context(), pause); err != nil || n != 1 || b.get(paused).State != store.Waiting || b.get(asked).State != store.Held {
+	if n, err := b.st.Resume(b.Context(), pause); err != nil || n != 1 || b.get(paused).State != store.Waiting ||
+		b.get(asked).State != store.Held {
 		b.Errorf("resumed %d, %v", n, err)
 	}
 	if _, err := b.st.Resume(b.Context(), pause); !errors.Is(err, store.ErrNotFound) {
@@ -32,20 +33,23 @@ func holds(b *bed) {
 	if n, err := b.st.ReleaseStray(b.Context()); err != nil || n != 1 {
 		b.Errorf("%d strays, %v", n, err)
 	}
-	if n, err := b.st.Release(b.Context(), store.Filter{ID: asked}); err != nil || n != 1 || b.get(asked).State != store.Waiting {
+	if n, err := b.st.Release(b.Context(), store.Filter{ID: asked}); err != nil || n != 1 ||
+		b.get(asked).State != store.Waiting {
 		b.Errorf("released %d, %v", n, err)
 	}
 }
 
 // A wrong list is cancelled by its letter while it is being expanded: nothing of it comes later.
 func wrongList(b *bed) {
-	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: "{}", Lane: store.Bulk, Due: start, Created: start}}
+	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: "{}", Lane: store.Bulk, Due: start,
+		Created: start}}
 	b.write(func(t store.Tx) error {
 		if err := t.InsertFanout(b.Context(), f); err != nil {
 			return err
 		}
 		for piece := range 3 {
-			if err := t.InsertPeople(b.Context(), f.ID, piece, []store.Person{{Address: "m@ternisle.example"}}); err != nil {
+			if err := t.InsertPeople(b.Context(), f.ID, piece,
+				[]store.Person{{Address: "m@ternisle.example"}}); err != nil {
 				return err
 			}
 		}
@@ -54,7 +58,8 @@ func wrongList(b *bed) {
 	if _, _, err := b.st.Expand(b.Context(), newID, nil); err != nil {
 		b.Fatal(err)
 	}
-	if n, err := b.st.Cancel(b.Context(), store.Filter{Letter: "moved", Address: "other@ternisle.example"}, "", start); err != nil || n != 0 {
+	if n, err := b.st.Cancel(b.Context(), store.Filter{Letter: "moved", Address: "other@ternisle.example"}, "",
+		start); err != nil || n != 0 {
 		b.Errorf("by another address %d, %v", n, err)
 	}
 	if n, err := b.st.Cancel(b.Context(), store.Filter{Letter: "moved"}, "wrong", start); err != nil || n != 2 {
@@ -100,7 +105,9 @@ func bulk(b *bed) {
 		b.Errorf("%d through a provider that had none, %v", len(all), err)
 	}
 	b.must(b.begin(claimed[0]))
-	if all, err := b.st.List(b.Context(), store.Filter{Provider: "harbour", CreatedAfter: start, CreatedBefore: start.Add(time.Second), State: store.Claimed, Lane: store.Normal, Address: claimed[0].Address}, "", 10); err != nil || len(all) != 1 {
+	if all, err := b.st.List(b.Context(), store.Filter{Provider: "harbour", CreatedAfter: start,
+		CreatedBefore: start.Add(time.Second), State: store.Claimed, Lane: store.Normal, Address: claimed[0].Address},
+		"", 10); err != nil || len(all) != 1 {
 		b.Errorf("%d through the provider that has it, %v", len(all), err)
 	}
 	if found, err := b.st.DeliveriesByTail(b.Context(), claimed[0].ID[24:]); err != nil || len(found) != 1 {

@@ -26,7 +26,8 @@ func tallies(b *bed) {
 	}
 	look := func(name string, want judge.State) {
 		b.Helper()
-		if got, err := b.st.Tallies(b.Context(), []string{name, "missing"}); err != nil || got[name] != want || got["missing"] != (judge.State{}) {
+		if got, err := b.st.Tallies(b.Context(), []string{name, "missing"}); err != nil || got[name] != want ||
+			got["missing"] != (judge.State{}) {
 			b.Errorf("%s is %+v, want %+v, %v", name, got[name], want, err)
 		}
 	}
@@ -36,8 +37,10 @@ func tallies(b *bed) {
 		want  int
 	}{
 		{"two new ones", []store.Swap{swap("a", judge.State{}, state(1)), swap("b", judge.State{}, state(1))}, 2},
-		{"one new, one as expected", []store.Swap{swap("b", state(1), state(2)), swap("c", judge.State{}, state(1))}, 2},
-		{"one not as expected", []store.Swap{swap("a", state(1), state(5)), swap("b", state(1), state(5)), swap("d", judge.State{}, state(5))}, 2},
+		{"one new, one as expected", []store.Swap{swap("b", state(1), state(2)), swap("c", judge.State{}, state(1))},
+			2},
+		{"one not as expected", []store.Swap{swap("a", state(1), state(5)), swap("b", state(1), state(5)),
+			swap("d", judge.State{}, state(5))}, 2},
 		{"thought to be new", []store.Swap{swap("a", judge.State{}, state(5)), swap("b", state(2), state(5))}, 1},
 		{"swept meanwhile", []store.Swap{swap("e", state(7), state(8))}, 1},
 	} {
@@ -56,7 +59,8 @@ func tallies(b *bed) {
 			b.Errorf("locked %+v", held)
 		}
 		b.must(err)
-		return t.SetTallies(b.Context(), []store.Tally{{Name: "a", State: state(3), Idle: start.Add(time.Hour)}, {Name: "f", State: state(4), Idle: start.Add(time.Hour)}})
+		return t.SetTallies(b.Context(), []store.Tally{{Name: "a", State: state(3), Idle: start.Add(time.Hour)},
+			{Name: "f", State: state(4), Idle: start.Add(time.Hour)}})
 	}))
 	look("f", state(4))
 	if n, err := b.st.SweepTallies(b.Context(), start.Add(2*time.Minute)); err != nil || n != 4 {
@@ -95,7 +99,8 @@ func talliesAtOnce(b *bed) {
 					}
 					var swaps []store.Swap
 					for _, name := range names {
-						swaps = append(swaps, store.Swap{Name: name, Was: held[name], Tally: store.Tally{State: state(held[name].N + 1)}})
+						swaps = append(swaps,
+							store.Swap{Name: name, Was: held[name], Tally: store.Tally{State: state(held[name].N + 1)}})
 					}
 					did, err := b.st.SwapTallies(b.Context(), swaps)
 					if err == nil && 0 < len(did) && len(did) < 3 { // another was faster with the rest
@@ -166,7 +171,8 @@ func ways(b *bed) {
 		b.Errorf("%d of 5 connections are given out", given.Load())
 	}
 	b.must(b.st.ReturnShares(b.Context(), "a"))
-	if n, err := b.st.Share(b.Context(), "harbour", "e", 5, 0, start.Add(2*time.Minute), start.Add(3*time.Minute)); err != nil || n != 5 {
+	if n, err := b.st.Share(b.Context(), "harbour", "e", 5, 0, start.Add(2*time.Minute),
+		start.Add(3*time.Minute)); err != nil || n != 5 {
 		b.Errorf("after the others' time is over: %d of 5, %v", n, err)
 	}
 	caps := route.Caps{PerDay: 90, PerMonth: 60}

@@ -19,7 +19,8 @@ import (
 
 func collapse(b *bed) {
 	join := func(n int) string {
-		d := store.Delivery{ID: newID(), Letter: "moved", Address: "m@ternisle.example", Data: fmt.Sprintf(`{"n":%d}`, n), Lane: store.Normal, Created: start, Due: start, Collapse: "k"}
+		d := store.Delivery{ID: newID(), Letter: "moved", Address: "m@ternisle.example",
+			Data: fmt.Sprintf(`{"n":%d}`, n), Lane: store.Normal, Created: start, Due: start, Collapse: "k"}
 		var id string
 		b.write(func(t store.Tx) (err error) { id, err = t.Join(b.Context(), d, newID()); return err })
 		return id
@@ -80,7 +81,9 @@ func moves(b *bed) {
 	})
 	other := b.put(func(d *store.Delivery) { d.Key = "sailing 7" })
 	b.write(func(t store.Tx) error {
-		return t.InsertFanout(b.Context(), store.Fanout{ID: newID(), Draft: store.Delivery{Key: "sailing 7", Lead: time.Hour, Due: start, Created: start}})
+		return t.InsertFanout(b.Context(),
+			store.Fanout{ID: newID(), Draft: store.Delivery{Key: "sailing 7", Lead: time.Hour, Due: start,
+				Created: start}})
 	})
 	b.write(func(t store.Tx) error {
 		n, err := t.Move(b.Context(), "sailing 7", start.Add(9*time.Hour))
@@ -105,7 +108,8 @@ func moves(b *bed) {
 }
 
 func lists(b *bed) {
-	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: `{"n":1}`, Lane: store.Bulk, Due: start, Created: start, AskedBy: "the application", Key: "k"}}
+	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: `{"n":1}`, Lane: store.Bulk, Due: start,
+		Created: start, AskedBy: "the application", Key: "k"}}
 	b.write(func(t store.Tx) error {
 		if err := t.InsertFanout(b.Context(), f); err != nil {
 			return err
@@ -113,7 +117,8 @@ func lists(b *bed) {
 		for piece, n := range []int{200, 200, 50} {
 			var people []store.Person
 			for i := range n {
-				people = append(people, store.Person{Address: fmt.Sprintf("p%d-%d@ternisle.example", piece, i), Locale: "en"})
+				people = append(people, store.Person{Address: fmt.Sprintf("p%d-%d@ternisle.example", piece, i),
+					Locale: "en"})
 			}
 			people[0].Data = []byte(`{"n":2}`)
 			if err := t.InsertPeople(b.Context(), f.ID, piece, people); err != nil {
@@ -170,7 +175,8 @@ func once(b *bed) {
 	for i := range 8 {
 		all.Go(func() {
 			err := b.st.Write(b.Context(), func(t store.Tx) error {
-				first, stands, err := t.Once(b.Context(), store.Once{Name: "k", Digest: "d", Result: fmt.Sprint(i), Made: start})
+				first, stands,
+					err := t.Once(b.Context(), store.Once{Name: "k", Digest: "d", Result: fmt.Sprint(i), Made: start})
 				if first {
 					firsts.Add(1)
 				} else if err == nil && (stands.Digest != "d" || stands.Result == "") {
@@ -191,7 +197,9 @@ func once(b *bed) {
 
 func events(b *bed) {
 	for i := range 3 {
-		if _, err := b.st.DB().Exec(fmt.Sprintf(`INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '%d', 'x', '{"n":%d}')`, i, i)); err != nil {
+		if _, err := b.st.DB().Exec(
+			fmt.Sprintf(`INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '%d', 'x', '{"n":%d}')`,
+				i, i)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -258,11 +266,16 @@ func nested(b *bed) {
 }
 
 func accept(b *bed) {
-	c := store.Challenge{Challenge: proof.Challenge{ID: newID(), Purpose: "signup", Subject: "7", Address: "m@ternisle.example", State: proof.Open,
-		Created: start, Ends: start.Add(time.Hour), TriesAllowed: 5, Generation: 1}, Ticket: newID()}
+	c := store.Challenge{
+		Challenge: proof.Challenge{ID: newID(), Purpose: "signup", Subject: "7", Address: "m@ternisle.example",
+			State:   proof.Open,
+			Created: start, Ends: start.Add(time.Hour), TriesAllowed: 5, Generation: 1}, Ticket: newID()}
 	c.Data, c.Mailbox = "{}", c.Address
 	b.write(func(t store.Tx) error {
-		_, err := t.Begin(b.Context(), store.NewChallenge{Challenge: c, Letter: store.Delivery{ID: newID(), Challenge: c.ID, Letter: "confirm", Address: c.Address, Data: "{}", Lane: store.Urgent, Created: start, Due: start}, NewAddress: true, Network: "192.0.2.7"})
+		_, err := t.Begin(b.Context(),
+			store.NewChallenge{Challenge: c, Letter: store.Delivery{ID: newID(), Challenge: c.ID, Letter: "confirm",
+				Address: c.Address, Data: "{}", Lane: store.Urgent, Created: start, Due: start}, NewAddress: true,
+				Network: "192.0.2.7"})
 		return err
 	})
 	var spent, won atomic.Int64
@@ -296,9 +309,11 @@ func accept(b *bed) {
 		b.Errorf("%d won, %d tries", won.Load(), spent.Load())
 	}
 	b.write(func(t store.Tx) error {
-		first, err := t.Confirm(b.Context(), "m@ternisle.example", nil, store.Step{Subject: "7", Mailbox: "m@ternisle.example", At: start, What: "accepted"})
+		first, err := t.Confirm(b.Context(), "m@ternisle.example", nil,
+			store.Step{Subject: "7", Mailbox: "m@ternisle.example", At: start, What: "accepted"})
 		b.must(err)
-		other, err := t.Confirm(b.Context(), "m@ternisle.example", nil, store.Step{Subject: "8", Mailbox: "m@ternisle.example", At: start, What: "accepted"})
+		other, err := t.Confirm(b.Context(), "m@ternisle.example", nil,
+			store.Step{Subject: "8", Mailbox: "m@ternisle.example", At: start, What: "accepted"})
 		if !first || other {
 			b.Errorf("one mailbox, two holders: %v and %v", first, other)
 		}
@@ -316,7 +331,8 @@ func attachments(b *bed) {
 	bundle := newID()
 	id := b.put(func(d *store.Delivery) { d.Bundle = bundle })
 	b.write(func(t store.Tx) error {
-		_, err := t.InsertAttachment(b.Context(), store.Attachment{Bundle: bundle, Name: "m.txt"}, strings.NewReader(big), 1<<20)
+		_, err := t.InsertAttachment(b.Context(), store.Attachment{Bundle: bundle, Name: "m.txt"},
+			strings.NewReader(big), 1<<20)
 		return err
 	})
 	files, err := b.st.Attachments(b.Context(), bundle)
@@ -339,7 +355,8 @@ func attachments(b *bed) {
 	d := b.claim("w", 1)[0]
 	b.must(b.begin(d))
 	b.end(d, store.Sent, retry.Accepted, nil)
-	if files, err := b.st.Attachments(b.Context(), bundle); err != nil || len(files) != 0 || b.get(id).State != store.Sent {
+	if files, err := b.st.Attachments(b.Context(), bundle); err != nil || len(files) != 0 ||
+		b.get(id).State != store.Sent {
 		b.Errorf("after the last delivery: %+v, %v", files, err)
 	}
 }
@@ -368,7 +385,8 @@ func retention(b *bed) {
 		})
 	}
 	waits := b.put(func(d *store.Delivery) { d.ID, d.Created = made(old), old })
-	gathered := store.Delivery{ID: made(old), Letter: "moved", Address: "m@ternisle.example", Lane: store.Normal, Created: old, Due: old, Collapse: "k"}
+	gathered := store.Delivery{ID: made(old), Letter: "moved", Address: "m@ternisle.example", Lane: store.Normal,
+		Created: old, Due: old, Collapse: "k"}
 	b.write(func(t store.Tx) error { _, err := t.Join(b.Context(), gathered, newID()); return err })
 	d, err := b.st.ClaimOne(b.Context(), "w", gathered.ID, old)
 	b.must(err)
@@ -391,7 +409,8 @@ func retention(b *bed) {
 func settings(b *bed) {
 	ctx := b.Context()
 	for _, wanted := range []bool{true, false} {
-		b.must(b.st.Prefer(ctx, store.Preference{Mailbox: "m@ternisle.example", Category: "sailings", Wanted: wanted, Since: start}))
+		b.must(b.st.Prefer(ctx, store.Preference{Mailbox: "m@ternisle.example", Category: "sailings", Wanted: wanted,
+			Since: start}))
 		if no, err := b.st.Unwanted(ctx, "m@ternisle.example", "sailings"); err != nil || no == wanted {
 			b.Errorf("unwanted is %v after wanted %v, %v", no, wanted, err)
 		}

@@ -27,10 +27,13 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		play func(*bed)
 	}{
 		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
-		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing}, {"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
-		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves}, {"lists expand once", lists},
+		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing},
+		{"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
+		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves},
+		{"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
-		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings}, {"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
+		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings},
+		{"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
 	} {
 		t.Run(one.name, func(t *testing.T) {
 			st := open(t)
@@ -69,7 +72,8 @@ func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 func (b *bed) put(change func(*store.Delivery)) string {
 	b.Helper()
-	d := store.Delivery{ID: newID(), Letter: "moved", Locale: "en", Address: "mara@ternisle.example", Data: `{"n":1}`, Lane: store.Normal, Created: start, Due: start}
+	d := store.Delivery{ID: newID(), Letter: "moved", Locale: "en", Address: "mara@ternisle.example", Data: `{"n":1}`,
+		Lane: store.Normal, Created: start, Due: start}
 	if change != nil {
 		change(&d)
 	}
@@ -115,7 +119,8 @@ func (b *bed) begin(d store.Delivery) error {
 func (b *bed) end(d store.Delivery, state store.State, class retry.Class, change func(*store.End)) {
 	b.Helper()
 	e := store.End{Claim: d.Claim, State: state, Spent: d.Spent + 1, Bundle: d.Bundle, Collapse: d.Collapse != "",
-		Attempt: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Ended: start.Add(time.Second), Class: class, Code: 250, Reply: "250 ok", Remote: "r1"}}
+		Attempt: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Ended: start.Add(time.Second), Class: class,
+			Code: 250, Reply: "250 ok", Remote: "r1"}}
 	if change != nil {
 		change(&e)
 	}
@@ -218,7 +223,10 @@ func attempts(b *bed) {
 	b.worker("w")
 	ids := make(map[string]string)
 	for _, name := range []string{"sent", "again", "failed", "held", "dropped"} {
-		ids[name] = b.put(func(d *store.Delivery) { d.Address = name + "@ternisle.example"; d.Fallback = "+4790012345" })
+		ids[name] = b.put(func(d *store.Delivery) {
+			d.Address = name + "@ternisle.example"
+			d.Fallback = "+4790012345"
+		})
 	}
 	for _, d := range b.claim("w", 10) {
 		name, _, _ := strings.Cut(d.Address, "@")
@@ -246,14 +254,17 @@ func attempts(b *bed) {
 		data  string
 		tries int
 	}{"sent": {store.Sent, "{}", 1}, "again": {store.Waiting, `{"n":1}`, 1}, "failed": {store.Failed, `{"n":1}`, 1},
-		"held": {store.Held, `{"n":1}`, 1}, "dropped": {store.Suppressed, "{}", 0}, "other": {store.Waiting, `{"n":1}`, 0}} {
+		"held": {store.Held, `{"n":1}`, 1}, "dropped": {store.Suppressed, "{}", 0},
+		"other": {store.Waiting, `{"n":1}`, 0}} {
 		d := b.get(ids[name])
-		if d.State != want.state || d.Data != want.data || d.Attempts != want.tries || d.State.Final() == d.Ended.IsZero() {
+		if d.State != want.state || d.Data != want.data || d.Attempts != want.tries ||
+			d.State.Final() == d.Ended.IsZero() {
 			b.Errorf("%s: %+v, want %+v", name, d, want)
 		}
 	}
 	tried, err := b.st.Attempts(b.Context(), ids["again"])
-	if err != nil || len(tried) != 1 || tried[0].Class != retry.Transient || !tried[0].Fixed.Equal(start) || tried[0].Signature == "" || tried[0].Remote != "r1" || tried[0].Worker != "w" {
+	if err != nil || len(tried) != 1 || tried[0].Class != retry.Transient || !tried[0].Fixed.Equal(start) ||
+		tried[0].Signature == "" || tried[0].Remote != "r1" || tried[0].Worker != "w" {
 		b.Errorf("the attempt: %+v, %v", tried, err)
 	}
 	if n, err := b.st.Revive(b.Context(), store.Filter{State: store.Failed}, start); err != nil || n != 1 {
@@ -280,7 +291,8 @@ func unsent(b *bed) {
 	}
 	b.must(b.begin(d))
 	b.end(d, store.Sent, retry.Accepted, nil)
-	if tried, err := b.st.Attempts(b.Context(), id); err != nil || len(tried) != 2 || tried[0].Class != retry.Transient || tried[0].Ended.IsZero() {
+	if tried, err := b.st.Attempts(b.Context(), id); err != nil || len(tried) != 2 ||
+		tried[0].Class != retry.Transient || tried[0].Ended.IsZero() {
 		b.Errorf("%+v, %v", tried, err)
 	}
 }
@@ -302,7 +314,8 @@ func groups(b *bed) {
 		var begins []store.Beginning
 		var ends []store.End
 		for _, d := range all {
-			a := store.Attempt{Delivery: d.ID, Number: 1, Provider: "harbour", Begun: start, Ended: start.Add(time.Second), Class: retry.Accepted, Code: 250, Reply: "250 ok"}
+			a := store.Attempt{Delivery: d.ID, Number: 1, Provider: "harbour", Begun: start,
+				Ended: start.Add(time.Second), Class: retry.Accepted, Code: 250, Reply: "250 ok"}
 			begins = append(begins, store.Beginning{Delivery: d, Attempt: a})
 			ends = append(ends, store.End{Claim: d.Claim, State: store.Sent, Spent: 1, Attempt: a})
 		}
@@ -316,7 +329,8 @@ func groups(b *bed) {
 			b.must(err)
 			ends = ends[:1]
 		}
-		if begun, err = b.st.Record(b.Context(), append(begins[:1:1], begins[n-1]), ends); err != nil || len(begun) != 1 || !begun[all[0].Hold()] {
+		if begun, err = b.st.Record(b.Context(), append(begins[:1:1], begins[n-1]), ends); err != nil ||
+			len(begun) != 1 || !begun[all[0].Hold()] {
 			b.Fatalf("then %v began, %v; want the first alone", begun, err)
 		}
 		for i, d := range all {
@@ -329,8 +343,10 @@ func groups(b *bed) {
 			}
 			made, err := b.st.Attempts(b.Context(), d.ID)
 			b.must(err)
-			if got := b.get(d.ID); got.State != want || got.Attempts != tries || len(made) != tries || tries > 0 && (made[0].Class != retry.Accepted || made[0].Ended.IsZero()) {
-				b.Errorf("delivery %d is %s after %d attempts, %+v; want %s after %d", i, got.State, got.Attempts, made, want, tries)
+			if got := b.get(d.ID); got.State != want || got.Attempts != tries || len(made) != tries || tries > 0 &&
+				(made[0].Class != retry.Accepted || made[0].Ended.IsZero()) {
+				b.Errorf("delivery %d is %s after %d attempts, %+v; want %s after %d", i, got.State, got.Attempts, made,
+					want, tries)
 			}
 		}
 		if _, err := b.st.Cancel(b.Context(), store.Filter{}, "", start); err != nil { // the one that waits
@@ -355,7 +371,10 @@ func fencing(b *bed) {
 	b.must(err)
 	var group []store.Beginning
 	for _, d := range []store.Delivery{old, again} {
-		group = append(group, store.Beginning{Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour", Begun: start}})
+		group = append(group,
+			store.Beginning{
+				Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour",
+					Begun: start}})
 	}
 	if begun, err := b.st.Record(b.Context(), group, nil); err != nil || begun[old.Hold()] || !begun[again.Hold()] {
 		b.Errorf("of the lost and the good claim began %v, %v", begun, err)
@@ -386,7 +405,8 @@ func unheard(b *bed) {
 		b.Errorf("%d, %v; a claim of just now is given back", n, err)
 	}
 	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start.Add(time.Minute), start.Add(time.Minute))
-	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed || lost.State != store.Waiting || lost.Claim == all[1].Claim {
+	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed ||
+		lost.State != store.Waiting || lost.Claim == all[1].Claim {
 		b.Errorf("%d, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
 	}
 }

@@ -56,7 +56,8 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	if h.Message != nil {
 		_, err = h.Message.WriteTo(f)
 	} else {
-		_, err = io.WriteString(f, "To: "+h.Envelope.To+"\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n"+h.SMS+"\r\n")
+		_, err = io.WriteString(f, "To: "+h.Envelope.To+"\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n"+h.SMS+
+			"\r\n")
 	}
 	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return fail(err)

@@ -24,7 +24,8 @@ type field struct {
 }
 
 // awkward are values that a template has to be good for.
-var awkward = Fields{ID: "1", From: "a@ternisle.example", FromName: "\"A\"", To: "b@ternisle.example", Subject: "\"quoted\" \\ \n", Text: "two\nlines", SMS: "two\nlines"}
+var awkward = Fields{ID: "1", From: "a@ternisle.example", FromName: "\"A\"", To: "b@ternisle.example",
+	Subject: "\"quoted\" \\ \n", Text: "two\nlines", SMS: "two\nlines"}
 
 // readBody reads the template of a configuration, and tries it.
 func readBody(text string, form bool) (b body, err error) {
@@ -65,7 +66,9 @@ func (b body) make(f Fields) ([]byte, string, error) {
 			return nil, "", err
 		}
 		if !json.Valid(out.Bytes()) {
-			return nil, "", errors.New("the template does not make JSON; write values as {{json .Subject}}, without quotes around them")
+			return nil, "",
+				errors.New("the template does not make JSON; write values as {{json .Subject}}, without quotes " +
+					"around them")
 		}
 		return out.Bytes(), "application/json", nil
 	}

@@ -22,7 +22,8 @@ var _ provider.Checker = (*Provider)(nil)
 func (p *Provider) Check(ctx context.Context, from, to string) (report provider.Report) {
 	start := time.Now()
 	note := func(what string, v provider.Verdict, saw, next string) {
-		report.Steps = append(report.Steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next, Took: time.Since(start)})
+		report.Steps = append(report.Steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next,
+			Took: time.Since(start)})
 		start = time.Now()
 	}
 	u, err := url.Parse(p.cfg.URL)
@@ -52,10 +53,13 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 		}
 		state := secure.ConnectionState()
 		left := int(time.Until(state.PeerCertificates[0].NotAfter) / (24 * time.Hour))
-		note("TLS", provider.OK, fmt.Sprintf("%s, certificate with %d days left", tls.VersionName(state.Version), left), "")
+		note("TLS", provider.OK, fmt.Sprintf("%s, certificate with %d days left", tls.VersionName(state.Version), left),
+			"")
 	}
 	if p.cfg.Probe == "" {
-		note("key, sender, recipient", provider.Warning, "not tried: no probe is configured, a URL of the interface that answers without sending", "set probe, or try a letter with --send-to")
+		note("key, sender, recipient", provider.Warning,
+			"not tried: no probe is configured, a URL of the interface that answers without sending",
+			"set probe, or try a letter with --send-to")
 		return report
 	}
 	what, saw, err := p.probe(ctx, from, to)

@@ -79,7 +79,8 @@ type Outcome struct {
 type Fields struct {
 	ID, From, FromName, To, ToName, ReplyTo, Subject, Text, HTML string
 	SMS                                                          string
-	Raw                                                          string // the whole message, as RFC 5322 wants it; empty unless Body uses it
+	// the whole message, as RFC 5322 wants it; empty unless Body uses it
+	Raw string
 }
 
 // maxAnswer is how much of an answer is read, in bytes, and keepAnswer how much is kept.
@@ -105,7 +106,8 @@ func New(name string, c Config) (*Provider, error) {
 	wrong := func(format string, args ...any) error {
 		return fmt.Errorf("HTTP provider %q: %s", name, fmt.Sprintf(format, args...))
 	}
-	if probe, err := url.Parse(c.Probe); c.Probe != "" && (err != nil || probe.Host == "" || probe.Scheme != "https" && !loopback(probe.Hostname())) {
+	if probe, err := url.Parse(c.Probe); c.Probe != "" && (err != nil || probe.Host == "" || probe.Scheme != "https" &&
+		!loopback(probe.Hostname())) {
 		return nil, wrong("probe is not an absolute https URL; it is read with the key")
 	}
 	u, err := url.Parse(c.URL)
@@ -141,7 +143,8 @@ func New(name string, c Config) (*Provider, error) {
 		if !verdict.Known(o.Class) {
 			return nil, wrong("outcome %d: there is no class %q", i+1, o.Class)
 		}
-		if !slices.ContainsFunc([]string{"", "1xx", "2xx", "3xx", "4xx", "5xx"}, func(s string) bool { return s == o.Status }) {
+		if !slices.ContainsFunc([]string{"", "1xx", "2xx", "3xx", "4xx", "5xx"},
+			func(s string) bool { return s == o.Status }) {
 			if n, err := strconv.Atoi(o.Status); err != nil || n < 100 || n > 599 {
 				return nil, wrong("outcome %d: status %q is neither a number nor such as 4xx", i+1, o.Status)
 			}
@@ -200,7 +203,8 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		return provider.Result{Class: retry.MessageRefused, Reply: "the body cannot be made: " + err.Error()}
 	}
 	var written atomic.Bool // the whole request is on its way
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(i httptrace.WroteRequestInfo) { written.Store(i.Err == nil) }})
+	ctx = httptrace.WithClientTrace(ctx,
+		&httptrace.ClientTrace{WroteRequest: func(i httptrace.WroteRequestInfo) { written.Store(i.Err == nil) }})
 	req, err := http.NewRequestWithContext(ctx, p.cfg.Method, p.cfg.URL, bytes.NewReader(body))
 	if err != nil {
 		return provider.Result{Class: retry.Misconfigured, Reply: err.Error()}
@@ -261,7 +265,8 @@ func plain(err error) string {
 
 // judge returns what an answer means.
 func (p *Provider) judge(resp *http.Response, answer []byte) provider.Result {
-	r := provider.Result{Code: resp.StatusCode, Reply: resp.Status + " " + string(answer[:min(len(answer), keepAnswer)])}
+	r := provider.Result{Code: resp.StatusCode, Reply: resp.Status + " " +
+		string(answer[:min(len(answer), keepAnswer)])}
 	r.After = retryAfter(resp.Header.Get("Retry-After"), resp.Header.Get("Date"))
 	var doc any
 	isJSON := json.Unmarshal(answer, &doc) == nil
@@ -297,7 +302,8 @@ func byStatus(status int) retry.Class {
 	case status == http.StatusUnauthorized, status == http.StatusForbidden, status == http.StatusNotFound,
 		status == http.StatusMethodNotAllowed, status == http.StatusPaymentRequired, status/100 == 3:
 		return retry.Misconfigured
-	case status == http.StatusRequestTimeout, status == http.StatusConflict, status == http.StatusTooEarly, status/100 == 5:
+	case status == http.StatusRequestTimeout, status == http.StatusConflict, status == http.StatusTooEarly,
+		status/100 == 5:
 		return retry.Transient
 	}
 	return retry.MessageRefused

@@ -25,7 +25,8 @@ func mail(base string) httpapi.Config {
 	return httpapi.Config{
 		URL: base + "/mail", MessageID: "/letter/id", IdempotencyHeader: "Idempotency-Key", Timeout: 2 * time.Second,
 		Auth: httpapi.Auth{Bearer: "sea gull"},
-		Body: `{"from": {{json .From}}, "to": {{json .To}}, "subject": {{json .Subject}}, "text": {{json .Text}}, "html": {{json .HTML}}}`,
+		Body: `{"from": {{json .From}}, "to": {{json .To}}, "subject": {{json .Subject}}, "text": {{json .Text}}, ` +
+			`"html": {{json .HTML}}}`,
 		Outcomes: []httpapi.Outcome{
 			{Status: "200", Pointer: "/error/kind", Equals: "refused", Class: retry.MessageRefused},
 		},
@@ -54,15 +55,18 @@ func TestContract(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			providertest.Run(t, func(t *testing.T) providertest.Subject {
 				s := standin.New(1, standin.Temper{})
-				return providertest.Subject{Provider: open(t, s, config), Received: func() int { return len(s.Letters()) }}
+				return providertest.Subject{Provider: open(t, s, config),
+					Received: func() int { return len(s.Letters()) }}
 			})
 		})
 	}
 }
 
 func handover() provider.Handover {
-	return provider.Handover{ID: "d-1", Envelope: provider.Envelope{To: "mara@ternisle.example"}, SMS: "482913 is your\ncode & more",
-		Letter: provider.Letter{From: "crew@ternisle.example", Subject: `"Odile" \ ☂`, Text: "a\nb", HTML: "<p>"}, Begin: func(context.Context) error { return nil }}
+	return provider.Handover{ID: "d-1", Envelope: provider.Envelope{To: "mara@ternisle.example"},
+		SMS:    "482913 is your\ncode & more",
+		Letter: provider.Letter{From: "crew@ternisle.example", Subject: `"Odile" \ ☂`, Text: "a\nb", HTML: "<p>"},
+		Begin:  func(context.Context) error { return nil }}
 }
 
 // Each temper of the stand-in becomes the class, and the wait, that it means.
@@ -78,19 +82,24 @@ func TestTempers(t *testing.T) {
 	}{
 		{"accepts", standin.Temper{}, retry.Accepted, 202, 0, "stand-in-000001", 1},
 		{"is busy", standin.Temper{Fail: 1}, retry.Transient, 503, 0, "come again", 0},
-		{"does not know the sender", standin.Temper{Senders: []string{"other.example"}}, retry.Misconfigured, 403, 0, "not verified", 0},
-		{"wants another key", standin.Temper{Key: "another"}, retry.Misconfigured, 401, 0, "key is missing or wrong", 0},
+		{"does not know the sender", standin.Temper{Senders: []string{"other.example"}}, retry.Misconfigured, 403, 0,
+			"not verified", 0},
+		{"wants another key", standin.Temper{Key: "another"}, retry.Misconfigured, 401, 0, "key is missing or wrong",
+			0},
 		{"hangs", standin.Temper{Hang: 1}, retry.Ambiguous, 0, 0, "no answer came", 0},
 		{"takes it and hangs up", standin.Temper{Cut: 1}, retry.Ambiguous, 0, 0, "no answer came", 1},
-		{"says 200 with an error inside", standin.Temper{Lie: 1}, retry.MessageRefused, 200, 0, "looked like a success", 0},
+		{"says 200 with an error inside", standin.Temper{Lie: 1}, retry.MessageRefused, 200, 0, "looked like a success",
+			0},
 		{"drips", standin.Temper{DripMS: 200}, retry.Ambiguous, 0, 0, "no answer came", 1},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
 			s := standin.New(7, tt.temper)
 			r := open(t, s, mail).Send(t.Context(), handover())
-			if r.Class != tt.class || r.Code != tt.code || r.After != tt.after || !strings.Contains(r.Reply, tt.reply) || len(s.Letters()) != tt.taken {
-				t.Errorf("Send = %+v, %d taken; want %s, code %d, %q, %d taken", r, len(s.Letters()), tt.class, tt.code, tt.reply, tt.taken)
+			if r.Class != tt.class || r.Code != tt.code || r.After != tt.after ||
+				!strings.Contains(r.Reply, tt.reply) || len(s.Letters()) != tt.taken {
+				t.Errorf("Send = %+v, %d taken; want %s, code %d, %q, %d taken", r, len(s.Letters()), tt.class, tt.code,
+					tt.reply, tt.taken)
 			}
 			if strings.Contains(r.Reply, "sea gull") || strings.Contains(r.Reply, "127.0.0.1") {
 				t.Errorf("the reply shows the key or the URL: %s", r.Reply)
@@ -130,10 +139,15 @@ func TestStrangeAnswers(t *testing.T) {
 		class  retry.Class
 		after  time.Duration
 	}{
-		{"no JSON", func(w http.ResponseWriter) { io.WriteString(w, "<html>Welcome to the harbour network</html>") }, retry.Ambiguous, 0},
+		{"no JSON", func(w http.ResponseWriter) { io.WriteString(w, "<html>Welcome to the harbour network</html>") },
+			retry.Ambiguous, 0},
 		{"no id", func(w http.ResponseWriter) { io.WriteString(w, `{"letter":{}}`) }, retry.Ambiguous, 0},
-		{"an id that is a number", func(w http.ResponseWriter) { io.WriteString(w, `{"letter":{"id":4711}}`) }, retry.Accepted, 0},
-		{"a redirect", func(w http.ResponseWriter) { w.Header().Set("Location", "https://evil.example/"); w.WriteHeader(302) }, retry.Misconfigured, 0},
+		{"an id that is a number", func(w http.ResponseWriter) { io.WriteString(w, `{"letter":{"id":4711}}`) },
+			retry.Accepted, 0},
+		{"a redirect", func(w http.ResponseWriter) {
+			w.Header().Set("Location", "https://evil.example/")
+			w.WriteHeader(302)
+		}, retry.Misconfigured, 0},
 		{"a flood", func(w http.ResponseWriter) {
 			for range 64 { // it stops listening long before
 				if _, err := w.Write(make([]byte, 1<<20)); err != nil {
@@ -146,8 +160,12 @@ func TestStrangeAnswers(t *testing.T) {
 			w.Header().Set("Retry-After", "Thu, 02 Jan 2031 03:06:05 GMT")
 			w.WriteHeader(429)
 		}, retry.Throttled, 2 * time.Minute},
-		{"a wait of a century", func(w http.ResponseWriter) { w.Header().Set("Retry-After", "3153600000"); w.WriteHeader(429) }, retry.Throttled, 24 * time.Hour},
-		{"a wait that is none", func(w http.ResponseWriter) { w.Header().Set("Retry-After", "-5"); w.WriteHeader(503) }, retry.Transient, 0},
+		{"a wait of a century", func(w http.ResponseWriter) {
+			w.Header().Set("Retry-After", "3153600000")
+			w.WriteHeader(429)
+		}, retry.Throttled, 24 * time.Hour},
+		{"a wait that is none", func(w http.ResponseWriter) { w.Header().Set("Retry-After", "-5"); w.WriteHeader(503) },
+			retry.Transient, 0},
 		{"our own fault", func(w http.ResponseWriter) { w.WriteHeader(400) }, retry.MessageRefused, 0},
 	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { tt.answer(w) }))
@@ -189,16 +207,19 @@ func TestAuthentication(t *testing.T) {
 			return hex.EncodeToString(m.Sum(nil))
 		}},
 	} {
-		c := httpapi.Config{URL: server.URL, Auth: tt.auth, Body: `{"raw": {{json .ID}}}`, Headers: map[string]string{"X-Pier": "4"}}
+		c := httpapi.Config{URL: server.URL, Auth: tt.auth, Body: `{"raw": {{json .ID}}}`, Headers: map[string]string{
+			"X-Pier": "4"}}
 		p, err := httpapi.New("harbour", c)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r := p.Send(t.Context(), handover()); r.Class != retry.Accepted || seen.Get(tt.header) != tt.want() || seen.Get("X-Pier") != "4" {
+		if r := p.Send(t.Context(), handover()); r.Class != retry.Accepted || seen.Get(tt.header) != tt.want() ||
+			seen.Get("X-Pier") != "4" {
 			t.Errorf("%s is %q, want %q; %+v", tt.header, seen.Get(tt.header), tt.want(), r)
 		}
 		for _, secret := range []string{"k1", "k2", "k3"} {
-			if strings.Contains(fmt.Sprintf("%v %+v %#v", c, c, c), `"`+secret) || strings.Contains(fmt.Sprintf("%v", c), secret) {
+			if strings.Contains(fmt.Sprintf("%v %+v %#v", c, c, c), `"`+secret) ||
+				strings.Contains(fmt.Sprintf("%v", c), secret) {
 				t.Errorf("a printed configuration shows the secret %s", secret)
 			}
 		}
@@ -227,10 +248,12 @@ func TestNewRefuses(t *testing.T) {
 		"has no =":                  func(c *httpapi.Config) { c.Form, c.Body = true, "to" },
 		"a form has no JSON":        func(c *httpapi.Config) { c.Form, c.Body = true, "text={{json .SMS}}" },
 		`no class "splendid"`:       func(c *httpapi.Config) { c.Outcomes = []httpapi.Outcome{{Class: "splendid"}} },
-		`status "4x"`:               func(c *httpapi.Config) { c.Outcomes = []httpapi.Outcome{{Status: "4x", Class: retry.Transient}} },
-		"begins with a slash":       func(c *httpapi.Config) { c.MessageID = "letter.id" },
-		"choose one":                func(c *httpapi.Config) { c.Auth.User, c.Auth.Password = "a", "b" },
-		"needs the header":          func(c *httpapi.Config) { c.Auth = httpapi.Auth{HMAC: "k"} },
+		`status "4x"`: func(c *httpapi.Config) {
+			c.Outcomes = []httpapi.Outcome{{Status: "4x", Class: retry.Transient}}
+		},
+		"begins with a slash": func(c *httpapi.Config) { c.MessageID = "letter.id" },
+		"choose one":          func(c *httpapi.Config) { c.Auth.User, c.Auth.Password = "a", "b" },
+		"needs the header":    func(c *httpapi.Config) { c.Auth = httpapi.Auth{HMAC: "k"} },
 	} {
 		c := good
 		spoil(&c)
@@ -271,7 +294,8 @@ func TestCheckProbes(t *testing.T) {
 		}
 		steps := p.Check(t.Context(), tt.from, "mara@ternisle.example").Steps
 		last := steps[len(steps)-1]
-		if last.Verdict != tt.verdict || !strings.Contains(last.Saw, tt.saw) || strings.Contains(fmt.Sprint(steps), tt.key+" ") {
+		if last.Verdict != tt.verdict || !strings.Contains(last.Saw, tt.saw) ||
+			strings.Contains(fmt.Sprint(steps), tt.key+" ") {
 			t.Errorf("%+v: %+v", tt, last)
 		}
 	}

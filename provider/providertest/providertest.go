@@ -110,8 +110,10 @@ func handover(p provider.Provider, i int) (provider.Handover, *int) {
 	if p.Can().Mail {
 		from := "crew@ternisle.example"
 		h.Envelope = provider.Envelope{From: from, To: fmt.Sprintf("passenger%d@ternisle.example", i)}
-		h.Letter = provider.Letter{From: from, FromName: `Tern "Isle"`, To: h.Envelope.To, Subject: "A \"quoted\" subject", Text: "Hello.\n.\n", HTML: "<p>Hello.</p>"}
-		h.Message = compose.Bytes("From: " + from + "\r\nTo: " + h.Envelope.To + "\r\nSubject: x\r\nMessage-ID: <" + h.ID + "@ternisle.example>\r\n\r\nHello.\r\n.\r\n")
+		h.Letter = provider.Letter{From: from, FromName: `Tern "Isle"`, To: h.Envelope.To,
+			Subject: "A \"quoted\" subject", Text: "Hello.\n.\n", HTML: "<p>Hello.</p>"}
+		h.Message = compose.Bytes("From: " + from + "\r\nTo: " + h.Envelope.To + "\r\nSubject: x\r\nMessage-ID: <" +
+			h.ID + "@ternisle.example>\r\n\r\nHello.\r\n.\r\n")
 	} else {
 		h.Envelope.To = fmt.Sprintf("+47900%05d", i)
 		h.SMS = "482913 is your code. " + strings.Repeat("⛴", 3)

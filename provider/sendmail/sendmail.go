@@ -59,7 +59,8 @@ const (
 // Send implements [provider.Provider].
 func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if strings.HasPrefix(h.Envelope.From, "-") || strings.HasPrefix(h.Envelope.To, "-") {
-		return provider.Result{Class: retry.MessageRefused, Reply: "an address that begins with a dash could be taken for an option"}
+		return provider.Result{
+			Class: retry.MessageRefused, Reply: "an address that begins with a dash could be taken for an option"}
 	}
 	cmd := exec.CommandContext(ctx, p.path, "-i", "-f", h.Envelope.From, "--", h.Envelope.To)
 	cmd.WaitDelay = 2 * time.Second // for a program that leaves children behind
@@ -89,11 +90,13 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	case writeErr != nil && !errors.Is(writeErr, syscall.EPIPE):
 		return provider.Result{Class: retry.Transient, Reply: writeErr.Error()}
 	case errors.As(err, &exit) && exit.ExitCode() >= 0:
-		return provider.Result{Class: classOf(exit.ExitCode()), Code: exit.ExitCode(), Reply: fmt.Sprintf("exit %d %s", exit.ExitCode(), reply)}
+		return provider.Result{Class: classOf(exit.ExitCode()), Code: exit.ExitCode(),
+			Reply: fmt.Sprintf("exit %d %s", exit.ExitCode(), reply)}
 	case err == nil: // it ended well without reading to the end
 		return provider.Result{Class: retry.Ambiguous, Reply: "the program ended before it had read the letter"}
 	}
-	return provider.Result{Class: retry.Ambiguous, Reply: strings.TrimSpace("the program was ended: " + err.Error() + " " + reply)}
+	return provider.Result{
+		Class: retry.Ambiguous, Reply: strings.TrimSpace("the program was ended: " + err.Error() + " " + reply)}
 }
 
 func classOf(exit int) retry.Class {
@@ -105,7 +108,8 @@ func classOf(exit int) retry.Class {
 	case exTempFail:
 		return retry.Transient
 	}
-	if exit > exUsage && exit < exTempFail { // data, input, software, OS: of those that remain, the letter's fault or the system's
+	// data, input, software, OS: of those that remain, the letter's fault or the system's
+	if exit > exUsage && exit < exTempFail {
 		return retry.MessageRefused
 	}
 	return retry.Transient

@@ -27,7 +27,8 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 	defer func() { report.Raw = log.lines() }()
 	var last time.Time
 	note := func(what string, v provider.Verdict, saw, next string) bool {
-		report.Steps = append(report.Steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next, Took: time.Since(last)})
+		report.Steps = append(report.Steps, provider.Step{What: what, Verdict: v, Saw: saw, Next: next,
+			Took: time.Since(last)})
 		last = time.Now()
 		return v != provider.Failed
 	}
@@ -38,7 +39,8 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 	last = time.Now()
 	addresses, err := net.DefaultResolver.LookupHost(ctx, p.cfg.Host)
 	if err != nil {
-		note("resolve", provider.Failed, err.Error(), "check host for a typing mistake, and that this machine can resolve names")
+		note("resolve", provider.Failed, err.Error(),
+			"check host for a typing mistake, and that this machine can resolve names")
 		return report
 	}
 	note("resolve", provider.OK, strings.Join(addresses, ", "), "")
@@ -46,7 +48,8 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 	dialer := net.Dialer{Timeout: p.cfg.Dial}
 	raw, err := dialer.DialContext(ctx, "tcp", p.address())
 	if err != nil {
-		note("connect", provider.Failed, err.Error(), "check the port; many networks block 25, where 587 or 465 get through")
+		note("connect", provider.Failed, err.Error(),
+			"check the port; many networks block 25, where 587 or 465 get through")
 		return report
 	}
 	raw.Close()
@@ -90,7 +93,8 @@ func (p *Provider) checkTLS(s *session, note func(string, provider.Verdict, stri
 		if loopback(p.cfg.Host) {
 			return note("TLS", provider.OK, "none, to this machine itself", "")
 		}
-		return note("TLS", provider.Warning, "none: letters cross the network in the clear", `use tls = "starttls" or "implicit"`)
+		return note("TLS", provider.Warning, "none: letters cross the network in the clear",
+			`use tls = "starttls" or "implicit"`)
 	}
 	state, ok := s.client.TLSConnectionState()
 	if !ok || len(state.PeerCertificates) == 0 {
@@ -98,7 +102,8 @@ func (p *Provider) checkTLS(s *session, note func(string, provider.Verdict, stri
 	}
 	cert := state.PeerCertificates[0]
 	left := time.Until(cert.NotAfter)
-	saw := fmt.Sprintf("%s, certificate of %s by %s, %d days left", tls.VersionName(state.Version), strings.Join(names(cert.DNSNames, cert.Subject.CommonName), " "),
+	saw := fmt.Sprintf("%s, certificate of %s by %s, %d days left", tls.VersionName(state.Version),
+		strings.Join(names(cert.DNSNames, cert.Subject.CommonName), " "),
 		cert.Issuer.CommonName, int(left/(24*time.Hour)))
 	if left < soonExpires {
 		return note("TLS", provider.Warning, saw, "the provider's certificate ends soon; after that nothing gets out")
@@ -147,7 +152,8 @@ func (t *transcript) lines() []string {
 	secret := false
 	for line := range strings.Lines(t.String()) {
 		line = strings.TrimRight(line, "\r\n")
-		reply := len(line) >= 3 && strings.Trim(line[:3], "0123456789") == "" && (len(line) == 3 || line[3] == ' ' || line[3] == '-')
+		reply := len(line) >= 3 && strings.Trim(line[:3], "0123456789") == "" &&
+			(len(line) == 3 || line[3] == ' ' || line[3] == '-')
 		switch {
 		case strings.HasPrefix(strings.ToUpper(line), "AUTH "):
 			secret = true

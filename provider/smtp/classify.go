@@ -64,7 +64,8 @@ func classify(at step, err error) provider.Result {
 // senderFaults are the enhanced codes that blame the sender, which many servers say only at RCPT or
 // after the letter: its address (RFC 3463 §3.2, RFC 7505 §4.2), or its DKIM, SPF or reverse name
 // (RFC 7372 §3).
-var senderFaults = []string{"5.1.7", "5.1.8", "5.7.20", "5.7.21", "5.7.22", "5.7.23", "5.7.24", "5.7.25", "5.7.26", "5.7.27"}
+var senderFaults = []string{"5.1.7", "5.1.8", "5.7.20", "5.7.21", "5.7.22", "5.7.23", "5.7.24", "5.7.25", "5.7.26",
+	"5.7.27"}
 
 // refusal returns the class of an SMTP reply that is no success. A 5xx blames the sender at
 // MAIL, the recipient at RCPT and the letter afterwards; codes about the sender, and those about
@@ -95,7 +96,8 @@ func ourFault(err error) bool {
 		record    tls.RecordHeaderError
 		dns       *net.DNSError
 	)
-	return errors.Is(err, errNoStartTLS) || errors.As(err, &auth) || errors.As(err, &authority) || errors.As(err, &host) ||
+	return errors.Is(err, errNoStartTLS) || errors.As(err, &auth) || errors.As(err, &authority) ||
+		errors.As(err, &host) ||
 		errors.As(err, &invalid) || errors.As(err, &verify) || errors.As(err, &record) ||
 		errors.As(err, &dns) && dns.IsNotFound
 }

@@ -105,10 +105,12 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 		if ok, _ := s.client.Extension("SMTPUTF8"); !ok {
 			s.usable = true
 			return provider.Result{Class: retry.MessageRefused,
-				Reply: "the address has letters before the @ that this server cannot carry: it does not offer SMTPUTF8 (RFC 6531)"}, stepMail
+				Reply: "the address has letters before the @ that this server cannot carry: it does not offer " +
+					"SMTPUTF8 (RFC 6531)"}, stepMail
 		}
 	}
-	if err := s.client.Mail(h.Envelope.From, &smtpclient.MailOptions{Size: h.Message.Size(), UTF8: h.Envelope.UTF8}); err != nil {
+	if err := s.client.Mail(h.Envelope.From,
+		&smtpclient.MailOptions{Size: h.Message.Size(), UTF8: h.Envelope.UTF8}); err != nil {
 		return fail(stepMail, err)
 	}
 	if err := s.client.Rcpt(h.Envelope.To, nil); err != nil {
@@ -130,7 +132,8 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 		return fail(stepFinal, err)
 	}
 	s.usable = true
-	return provider.Result{Class: retry.Accepted, Code: 250, Enhanced: enhancedIn(reply.StatusText), Reply: "250 " + reply.StatusText}, stepFinal
+	return provider.Result{Class: retry.Accepted, Code: 250, Enhanced: enhancedIn(reply.StatusText),
+		Reply: "250 " + reply.StatusText}, stepFinal
 }
 
 // close says goodbye, briefly.

@@ -98,7 +98,8 @@ func New(name string, c Config) (*Provider, error) {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.Dial, 10 * time.Second}, {&c.Command, time.Minute}, {&c.Final, 10 * time.Minute}, {&c.Idle, 30 * time.Second}, {&c.Age, 10 * time.Minute}} {
+	}{{&c.Dial, 10 * time.Second}, {&c.Command, time.Minute}, {&c.Final, 10 * time.Minute}, {&c.Idle, 30 * time.Second},
+		{&c.Age, 10 * time.Minute}} {
 		if *d.field <= 0 {
 			*d.field = d.value
 		}
@@ -161,7 +162,8 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		}
 		// A kept connection that the server has closed meanwhile says nothing about the
 		// letter, of which no byte has left: begin again on a fresh one.
-		if kept && step == stepMail && result.Class == retry.Transient && (result.Code == 0 || result.Code == 421) && ctx.Err() == nil {
+		if kept && step == stepMail && result.Class == retry.Transient && (result.Code == 0 || result.Code == 421) &&
+			ctx.Err() == nil {
 			s = nil
 			continue
 		}
@@ -216,4 +218,6 @@ func (p *Provider) Close() error {
 }
 
 // errNoStartTLS is for a server that would take letters in the clear.
-var errNoStartTLS = errors.New(`the server offers no STARTTLS, and tls = "starttls" requires it; check the port, or use tls = "implicit" on port 465`)
+var errNoStartTLS = errors.New(
+	`the server offers no STARTTLS, and tls = "starttls" requires it; check the port, or use tls = "implicit" on ` +
+		`port 465`)

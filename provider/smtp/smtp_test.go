@@ -46,9 +46,11 @@ type server struct {
 
 // polite are the answers of a server that accepts everything.
 var polite = map[string]string{
-	"":     "502 5.5.2 what?",
-	"open": "220 pier.example ready", "EHLO": "250-pier.example\r\n250-8BITMIME\r\n250-AUTH PLAIN LOGIN\r\n250 STARTTLS",
-	"STARTTLS": "220 go on", "AUTH": "235 2.7.0 welcome", "MAIL": "250 2.1.0 ok", "RCPT": "250 2.1.5 ok", "RSET": "250 ok", "QUIT": "221 bye",
+	"":         "502 5.5.2 what?",
+	"open":     "220 pier.example ready",
+	"EHLO":     "250-pier.example\r\n250-8BITMIME\r\n250-AUTH PLAIN LOGIN\r\n250 STARTTLS",
+	"STARTTLS": "220 go on", "AUTH": "235 2.7.0 welcome", "MAIL": "250 2.1.0 ok", "RCPT": "250 2.1.5 ok",
+	"RSET": "250 ok", "QUIT": "221 bye",
 	"DATA": "354 go on", ".": "250 2.0.0 taken as 4711",
 }
 
@@ -96,8 +98,9 @@ func expired() (*inbox.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"localhost"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().AddDate(0, 0, -9), NotAfter: time.Now().AddDate(0, 0, -1)}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"localhost"}, IsCA: true,
+		BasicConstraintsValid: true,
+		NotBefore:             time.Now().AddDate(0, 0, -9), NotAfter: time.Now().AddDate(0, 0, -1)}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	return &inbox.Certificate{TLS: tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key},
 		PEM: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})}, err
@@ -177,8 +180,9 @@ func (s *server) provider(change func(*Config)) *Provider {
 	if err := os.WriteFile(ca, s.cert.PEM, 0o600); err != nil {
 		s.tb.Fatal(err)
 	}
-	c := Config{Host: "localhost", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: s.tls, CAFile: ca, Hello: "ferry.example",
-		Dial: 5 * time.Second, Command: 5 * time.Second, Final: 5 * time.Second}
+	c := Config{Host: "localhost", Port: s.listen.Addr().(*net.TCPAddr).Port, TLS: s.tls, CAFile: ca,
+		Hello: "ferry.example",
+		Dial:  5 * time.Second, Command: 5 * time.Second, Final: 5 * time.Second}
 	if change != nil {
 		change(&c)
 	}
@@ -219,32 +223,54 @@ func TestSendOutcomes(t *testing.T) {
 		{"accepted, implicit TLS", Implicit, "localhost", nil, nil, retry.Accepted, 250, "taken as 4711", 1},
 		{"accepted, no TLS", NoTLS, "localhost", nil, nil, retry.Accepted, 250, "taken as 4711", 1},
 		{"accepted, with a password", StartTLS, "localhost", nil, account, retry.Accepted, 250, "taken as 4711", 1},
-		{"accepted, LOGIN alone", StartTLS, "localhost", map[string]string{"EHLO": "250-pier.example\r\n250-AUTH LOGIN\r\n250 STARTTLS",
-			"AUTH LOGIN Y3Jldw==": "334 UGFzc3dvcmQ6", "c2VhIGd1bGw=": "235 ok"}, account, retry.Accepted, 250, "taken", 1},
+		{"accepted, LOGIN alone", StartTLS, "localhost",
+			map[string]string{"EHLO": "250-pier.example\r\n250-AUTH LOGIN\r\n250 STARTTLS",
+				"AUTH LOGIN Y3Jldw==": "334 UGFzc3dvcmQ6", "c2VhIGd1bGw=": "235 ok"}, account, retry.Accepted, 250,
+			"taken", 1},
 
-		{"no STARTTLS offered", StartTLS, "localhost", map[string]string{"EHLO": noTLS}, account, retry.Misconfigured, 0, "offers no STARTTLS", 0},
-		{"wrong name in the certificate", StartTLS, "pier.example", nil, account, retry.Misconfigured, 0, "pier.example", 0},
-		{"unknown authority", StartTLS, "localhost", nil, func(c *Config) { c.CAFile = "" }, retry.Misconfigured, 0, "ca_file", 0},
+		{"no STARTTLS offered", StartTLS, "localhost", map[string]string{"EHLO": noTLS}, account, retry.Misconfigured,
+			0, "offers no STARTTLS", 0},
+		{"wrong name in the certificate", StartTLS, "pier.example", nil, account, retry.Misconfigured,
+			0, "pier.example", 0},
+		{"unknown authority", StartTLS, "localhost", nil, func(c *Config) { c.CAFile = "" }, retry.Misconfigured, 0,
+			"ca_file", 0},
 		{"expired certificate", StartTLS, "expired", nil, account, retry.Misconfigured, 0, "expired", 0},
 		{"TLS spoken to a plain port", Implicit, "plain", nil, nil, retry.Misconfigured, 0, "starttls", 0},
-		{"wrong password", StartTLS, "localhost", map[string]string{"AUTH": "535 5.7.8 bad credentials"}, account, retry.Misconfigured, 535, "535 5.7.8 bad credentials", 0},
-		{"authentication not now", StartTLS, "localhost", map[string]string{"AUTH": "454 4.7.0 later"}, account, retry.Transient, 454, "later", 0},
-		{"sender not verified", StartTLS, "localhost", map[string]string{"MAIL": "550 5.7.1 sender not verified"}, nil, retry.Misconfigured, 550, "sender not verified", 0},
-		{"sender refused at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "553 5.1.8 no such sender"}, nil, retry.Misconfigured, 553, "5.1.8 no such sender", 0},
-		{"signature refused", StartTLS, "localhost", map[string]string{".": "550 5.7.20 no passing DKIM signature\r\n"}, nil, retry.Misconfigured, 550, "5.7.20", 1},
-		{"no such mailbox", StartTLS, "localhost", map[string]string{"RCPT": "550 5.1.1 nobody here"}, nil, retry.RecipientRefused, 550, "5.1.1 nobody", 0},
-		{"mailbox full", StartTLS, "localhost", map[string]string{"RCPT": "452 4.2.2 full"}, nil, retry.Transient, 452, "4.2.2 full", 0},
-		{"authentication wanted", StartTLS, "localhost", map[string]string{"RCPT": "530 5.7.0 who are you"}, nil, retry.Misconfigured, 530, "5.7.0", 0},
-		{"letter refused", StartTLS, "localhost", map[string]string{".": "554 5.6.0 not this\r\n"}, nil, retry.MessageRefused, 554, "not this", 1},
-		{"letter put off", StartTLS, "localhost", map[string]string{".": "451 4.7.1 come again"}, nil, retry.Transient, 451, "451 4.7.1 come again", 1},
-		{"closing down", StartTLS, "localhost", map[string]string{"MAIL": "421 4.3.2 closing"}, nil, retry.Transient, 421, "4.3.2 closing", 0},
+		{"wrong password", StartTLS, "localhost", map[string]string{"AUTH": "535 5.7.8 bad credentials"}, account,
+			retry.Misconfigured, 535, "535 5.7.8 bad credentials", 0},
+		{"authentication not now", StartTLS, "localhost", map[string]string{"AUTH": "454 4.7.0 later"}, account,
+			retry.Transient, 454, "later", 0},
+		{"sender not verified", StartTLS, "localhost", map[string]string{"MAIL": "550 5.7.1 sender not verified"}, nil,
+			retry.Misconfigured, 550, "sender not verified", 0},
+		{"sender refused at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "553 5.1.8 no such sender"}, nil,
+			retry.Misconfigured, 553, "5.1.8 no such sender", 0},
+		{"signature refused", StartTLS, "localhost", map[string]string{".": "550 5.7.20 no passing DKIM signature\r\n"},
+			nil, retry.Misconfigured, 550, "5.7.20", 1},
+		{"no such mailbox", StartTLS, "localhost", map[string]string{"RCPT": "550 5.1.1 nobody here"}, nil,
+			retry.RecipientRefused, 550, "5.1.1 nobody", 0},
+		{"mailbox full", StartTLS, "localhost", map[string]string{"RCPT": "452 4.2.2 full"}, nil, retry.Transient, 452,
+			"4.2.2 full", 0},
+		{"authentication wanted", StartTLS, "localhost", map[string]string{"RCPT": "530 5.7.0 who are you"}, nil,
+			retry.Misconfigured, 530, "5.7.0", 0},
+		{"letter refused", StartTLS, "localhost", map[string]string{".": "554 5.6.0 not this\r\n"}, nil,
+			retry.MessageRefused, 554, "not this", 1},
+		{"letter put off", StartTLS, "localhost", map[string]string{".": "451 4.7.1 come again"}, nil, retry.Transient,
+			451, "451 4.7.1 come again", 1},
+		{"closing down", StartTLS, "localhost", map[string]string{"MAIL": "421 4.3.2 closing"}, nil, retry.Transient,
+			421, "4.3.2 closing", 0},
 
-		{"hangs at the greeting", StartTLS, "localhost", map[string]string{"open": "hang"}, quick, retry.Transient, 0, "did not answer in time", 0},
-		{"hangs at MAIL", StartTLS, "localhost", map[string]string{"MAIL": "hang"}, quick, retry.Transient, 0, "MAIL FROM: the server did not answer in time", 0},
-		{"closes at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "close"}, nil, retry.Transient, 0, "RCPT TO: the server closed the connection", 0},
-		{"closes at DATA", StartTLS, "localhost", map[string]string{"DATA": "close"}, nil, retry.Transient, 0, "DATA: the server closed", 1},
-		{"closes after the dot", StartTLS, "localhost", map[string]string{".": "close"}, nil, retry.Ambiguous, 0, "final reply: the server closed", 1},
-		{"hangs after the dot", StartTLS, "localhost", map[string]string{".": "hang"}, quick, retry.Ambiguous, 0, "did not answer in time", 1},
+		{"hangs at the greeting", StartTLS, "localhost", map[string]string{"open": "hang"}, quick, retry.Transient, 0,
+			"did not answer in time", 0},
+		{"hangs at MAIL", StartTLS, "localhost", map[string]string{"MAIL": "hang"}, quick, retry.Transient,
+			0, "MAIL FROM: the server did not answer in time", 0},
+		{"closes at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "close"}, nil, retry.Transient,
+			0, "RCPT TO: the server closed the connection", 0},
+		{"closes at DATA", StartTLS, "localhost", map[string]string{"DATA": "close"}, nil, retry.Transient,
+			0, "DATA: the server closed", 1},
+		{"closes after the dot", StartTLS, "localhost", map[string]string{".": "close"}, nil, retry.Ambiguous, 0,
+			"final reply: the server closed", 1},
+		{"hangs after the dot", StartTLS, "localhost", map[string]string{".": "hang"}, quick, retry.Ambiguous, 0,
+			"did not answer in time", 1},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
@@ -262,14 +288,16 @@ func TestSendOutcomes(t *testing.T) {
 			h, began := handover()
 			r := p.Send(t.Context(), h)
 			if r.Class != tt.class || r.Code != tt.code || !strings.Contains(r.Reply, tt.reply) || *began != tt.began {
-				t.Errorf("Send = %+v, began %d times; want %s, code %d, %q, began %d times", r, *began, tt.class, tt.code, tt.reply, tt.began)
+				t.Errorf("Send = %+v, began %d times; want %s, code %d, %q, began %d times", r, *began, tt.class,
+					tt.code, tt.reply, tt.began)
 			}
 			if strings.Contains(r.Reply, "sea gull") {
 				t.Error("the reply shows the password")
 			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
-			if tt.class == retry.Misconfigured && tt.change != nil && tt.code == 0 && strings.Contains(strings.Join(s.said, "\n"), "AUTH ") {
+			if tt.class == retry.Misconfigured && tt.change != nil && tt.code == 0 &&
+				strings.Contains(strings.Join(s.said, "\n"), "AUTH ") {
 				t.Error("the password was sent over a connection that is not what was asked for")
 			}
 		})
@@ -292,7 +320,8 @@ func TestClosedInTheBody(t *testing.T) {
 	s := newServer(t, NoTLS, "localhost", map[string]string{"body": "close"})
 	h, _ := handover()
 	h.Message = compose.Bytes("Subject: x\r\n\r\n" + strings.Repeat("x\r\n", 4<<20/3))
-	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Transient || !strings.Contains(r.Reply, "sending the letter") {
+	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Transient ||
+		!strings.Contains(r.Reply, "sending the letter") {
 		t.Errorf("Send = %+v, want a certain loss while sending the letter", r)
 	}
 }
@@ -351,7 +380,8 @@ func TestNothingLeavesUnrecorded(t *testing.T) {
 	s := newServer(t, StartTLS, "localhost", nil)
 	h, _ := handover()
 	h.Begin = func(context.Context) error { return errors.New("the disk is full") }
-	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Transient || !strings.Contains(r.Reply, "disk is full") {
+	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Transient ||
+		!strings.Contains(r.Reply, "disk is full") {
 		t.Errorf("Send = %+v", r)
 	}
 	s.mu.Lock()
@@ -375,10 +405,12 @@ func TestSMTPUTF8(t *testing.T) {
 	h, began := handover()
 	h.Envelope.To, h.Envelope.UTF8 = "jörg@ternisle.example", true
 	s := newServer(t, StartTLS, "localhost", nil)
-	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.MessageRefused || !strings.Contains(r.Reply, "SMTPUTF8") || *began != 0 {
+	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.MessageRefused ||
+		!strings.Contains(r.Reply, "SMTPUTF8") || *began != 0 {
 		t.Errorf("without the extension: %+v", r)
 	}
-	s = newServer(t, StartTLS, "localhost", map[string]string{"EHLO": "250-pier.example\r\n250-STARTTLS\r\n250 SMTPUTF8"})
+	s = newServer(t, StartTLS, "localhost",
+		map[string]string{"EHLO": "250-pier.example\r\n250-STARTTLS\r\n250 SMTPUTF8"})
 	if r := s.provider(nil).Send(t.Context(), h); r.Class != retry.Accepted {
 		t.Errorf("with the extension: %+v", r)
 	}
@@ -395,7 +427,8 @@ func TestNewRefuses(t *testing.T) {
 		"no such file":      {Host: "x.example", TLS: StartTLS, CAFile: "nowhere.pem"},
 		`provider "harbour`: {},
 	} {
-		if _, err := New("harbour", c); err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "sea gull") {
+		if _, err := New("harbour", c); err == nil || !strings.Contains(err.Error(), want) ||
+			strings.Contains(err.Error(), "sea gull") {
 			t.Errorf("New(%+v) = %v, want an error with %q", c, err, want)
 		}
 	}

@@ -102,7 +102,8 @@ func (l *lister) internal(t types.Type, seen map[types.Type]bool) string {
 	}
 	switch t := types.Unalias(t).(type) {
 	case *types.Named:
-		if p := t.Obj().Pkg(); p != nil && slices.Contains(strings.Split(p.Path(), "/"), "internal") && strings.HasPrefix(p.Path(), module) {
+		if p := t.Obj().Pkg(); p != nil && slices.Contains(strings.Split(p.Path(), "/"), "internal") &&
+			strings.HasPrefix(p.Path(), module) {
 			return fmt.Sprintf("%s.%s", short(p), t.Obj().Name())
 		}
 		return first(slices.Collect(t.TypeArgs().Types())...)

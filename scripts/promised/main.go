@@ -51,7 +51,8 @@ func run(check string, out io.Writer) error {
 		return err
 	}
 	if differ := difference(strings.Split(string(recorded), "\n"), l.lines); len(differ) > 0 {
-		return fmt.Errorf("what is promised is not what %s says; `make promises` writes it anew:\n%s", check, strings.Join(differ, "\n"))
+		return fmt.Errorf("what is promised is not what %s says; `make promises` writes it anew:\n%s", check,
+			strings.Join(differ, "\n"))
 	}
 	if len(l.leaks) > 0 {
 		return fmt.Errorf("applications cannot name:\n%s", strings.Join(l.leaks, "\n"))
@@ -93,7 +94,9 @@ func promised() ([]*types.Package, error) {
 		}
 	}
 	slices.Sort(ours)
-	read := importer.ForCompiler(token.NewFileSet(), "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })
+	read := importer.ForCompiler(token.NewFileSet(), "gc", func(path string) (io.ReadCloser, error) {
+		return os.Open(exports[path])
+	})
 	packages := make([]*types.Package, len(ours))
 	for i, path := range ours {
 		if packages[i], err = read.Import(path); err != nil {

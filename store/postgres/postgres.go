@@ -46,7 +46,9 @@ type Options struct {
 func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 	cfg, err := pgx.ParseConfig(conn)
 	if err != nil {
-		return nil, errors.New("postgres: the connection string cannot be read; write it as host=… dbname=… user=…, or as postgres://user@host/dbname")
+		return nil, errors.New(
+			"postgres: the connection string cannot be read; write it as host=… dbname=… user=…, or as " +
+				"postgres://user@host/dbname")
 	}
 	if o.Password != "" {
 		cfg.Password = o.Password
@@ -83,17 +85,23 @@ type pool struct {
 
 func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 	var version int
-	if err := p.db.QueryRowContext(ctx, "SELECT current_setting('server_version_num')::int").Scan(&version); err != nil {
+	if err := p.db.QueryRowContext(ctx, "SELECT current_setting('server_version_num')::int").Scan(
+		&version); err != nil {
 		return nil, explain(err)
 	}
 	if version < 130000 {
-		return nil, fmt.Errorf("postgres: the server has version %d.%d; 13 or newer is needed", version/10000, version%10000)
+		return nil, fmt.Errorf("postgres: the server has version %d.%d; 13 or newer is needed", version/10000,
+			version%10000)
 	}
 	d := rows.Dialect{
-		Name: "postgres", Explain: explain, Rewrite: rows.PostgresWords, Begin: p.begin, Unprepared: p.begin != nil || forgets(ctx, p.db), Together: true, Pipeline: pipeline,
+		Name: "postgres", Explain: explain, Rewrite: rows.PostgresWords, Begin: p.begin, Unprepared: p.begin != nil ||
+			forgets(ctx, p.db), Together: true, Pipeline: pipeline,
 		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
-		Columns: `SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
-			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' AND table_name LIKE 'illumicode!_%' ESCAPE '!' AND data_type = 'text' ORDER BY 1, 2`,
+		Columns: `SELECT table_name, column_name FROM information_schema.columns
+			JOIN information_schema.tables USING (table_schema, table_name)
+			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' 
+			AND table_name LIKE 'illumicode!_%' ESCAPE '!'
+			AND data_type = 'text' ORDER BY 1, 2`,
 		ByIndex:    rows.PostgresByIndex,
 		Announce:   "SELECT pg_notify('" + channel + "', '')",
 		SoonInside: "SET LOCAL synchronous_commit TO OFF",
@@ -104,12 +112,16 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		return nil, explain(err)
 	}
 	if durable == "off" {
-		d.Warnings = append(d.Warnings, "PostgreSQL synchronous_commit is off on the application's connections: a crash of the server can lose commits")
+		d.Warnings = append(d.Warnings,
+			"PostgreSQL synchronous_commit is off on the application's connections: a crash of the server can lose "+
+				"commits")
 	}
 	switch o.Listen {
 	case "off", "":
 		if p.owned && o.Listen == "" {
-			d.Warnings = append(d.Warnings, "behind a pooler nobody can listen, so that workers find new letters by their poll alone; name the server itself in postgres_listen (Options.Listen), or say \"off\"")
+			d.Warnings = append(d.Warnings,
+				"behind a pooler nobody can listen, so that workers find new letters by their poll alone; name the "+
+					"server itself in postgres_listen (Options.Listen), or say \"off\"")
 		}
 	default:
 		cfg, err := pgx.ParseConfig(o.Listen)
@@ -169,7 +181,9 @@ func explain(err error) error {
 	var down *pgconn.ConnectError
 	switch {
 	case errors.As(err, &down):
-		return fmt.Errorf("postgres: the server cannot be reached or turned us away; check host, port, user, database and pg_hba.conf: %w", err)
+		return fmt.Errorf(
+			"postgres: the server cannot be reached or turned us away; check host, port, user, database and "+
+				"pg_hba.conf: %w", err)
 	case !errors.As(err, &e):
 		return err
 	case strings.HasPrefix(e.Code, "22"): // class 22: data exception
@@ -177,15 +191,21 @@ func explain(err error) error {
 	}
 	switch e.Code {
 	case "42P05", "26000": // a prepared statement that is there already, or is not
-		return fmt.Errorf("postgres: this is a pooler that gives connections away between transactions; add default_query_exec_mode=cache_describe to the connection string: %w", err)
+		return fmt.Errorf(
+			"postgres: this is a pooler that gives connections away between transactions; add "+
+				"default_query_exec_mode=cache_describe to the connection string: %w", err)
 	case "25P02":
-		return fmt.Errorf("postgres: a statement before this one failed and aborted the transaction; roll it back: %w", err)
+		return fmt.Errorf("postgres: a statement before this one failed and aborted the transaction; roll it back: %w",
+			err)
 	case "42501":
-		return fmt.Errorf("postgres: this user lacks the right; `illumicode migrate --print` lists what each role needs: %w", err)
+		return fmt.Errorf(
+			"postgres: this user lacks the right; `illumicode migrate --print` lists what each role needs: %w", err)
 	case "53100":
 		return fmt.Errorf("postgres: the server's disk is full; nothing was written; make room: %w", err)
 	case "53300":
-		return fmt.Errorf("postgres: the server takes no more connections; lower Options.Connections or raise max_connections: %w", err)
+		return fmt.Errorf(
+			"postgres: the server takes no more connections; lower Options.Connections or raise max_connections: %w",
+			err)
 	case "25006":
 		return fmt.Errorf("postgres: the server is read-only, perhaps a standby; connect to the primary: %w", err)
 	}

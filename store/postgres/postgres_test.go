@@ -59,7 +59,8 @@ func TestForgottenStatements(t *testing.T) {
 	if _, err := st.DB().Exec("DEALLOCATE ALL"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := store.Of(st).Summary(t.Context(), time.Now()); err == nil || !strings.Contains(err.Error(), "add default_query_exec_mode=cache_describe") {
+	if _, err := store.Of(st).Summary(t.Context(), time.Now()); err == nil ||
+		!strings.Contains(err.Error(), "add default_query_exec_mode=cache_describe") {
 		t.Errorf("%v", err)
 	}
 }
@@ -141,7 +142,8 @@ func TestStormAfterIdle(t *testing.T) {
 		must(st.Write(ctx, func(tx store.Tx) error {
 			for range n {
 				made++
-				d := store.Delivery{ID: fmt.Sprintf("d%06d", made), Letter: "moved", Address: "mara@ternisle.example", Lane: store.Normal, Created: start, Due: start}
+				d := store.Delivery{ID: fmt.Sprintf("d%06d", made), Letter: "moved", Address: "mara@ternisle.example",
+					Lane: store.Normal, Created: start, Due: start}
 				if err := tx.InsertDelivery(ctx, d); err != nil {
 					return err
 				}
@@ -173,7 +175,8 @@ func TestStormAfterIdle(t *testing.T) {
 	count := func(n int) { // n keys that were never counted under
 		for range n {
 			made++
-			tally := store.Tally{Name: fmt.Sprint("k", made), State: judge.State{At: start, N: 1}, Idle: start.Add(time.Hour)}
+			tally := store.Tally{Name: fmt.Sprint("k", made), State: judge.State{At: start, N: 1},
+				Idle: start.Add(time.Hour)}
 			changed, err := st.SwapTallies(ctx, []store.Swap{{Name: tally.Name, Tally: tally}})
 			if must(err); len(changed) != 1 {
 				t.Fatal("a key was not counted under")

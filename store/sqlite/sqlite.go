@@ -44,10 +44,12 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 			return nil, fmt.Errorf("sqlite: %s is a folder; name a file in it", path)
 		}
 		if info.Mode().Perm()&0o222 == 0 {
-			return nil, fmt.Errorf("%w: %s is marked read-only (mode %v); chmod u+w it, or name another file", rows.ErrReadOnly, path, info.Mode().Perm())
+			return nil, fmt.Errorf("%w: %s is marked read-only (mode %v); chmod u+w it, or name another file",
+				rows.ErrReadOnly, path, info.Mode().Perm())
 		}
 		if openHere(info) {
-			return nil, fmt.Errorf("%w: %s; pass that *sql.DB to sqlite.Use instead of opening the file again", rows.ErrTwoOpen, path)
+			return nil, fmt.Errorf("%w: %s; pass that *sql.DB to sqlite.Use instead of opening the file again",
+				rows.ErrTwoOpen, path)
 		}
 	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
 		return nil, fmt.Errorf("sqlite: the folder of %s: %w; create it first", path, errors.Unwrap(err))
@@ -77,20 +79,25 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 	var timeout, synchronous int
 	var journal string
-	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous, "journal_mode": &journal} {
+	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous,
+		"journal_mode": &journal} {
 		if err := db.QueryRowContext(ctx, "PRAGMA "+pragma).Scan(dest); err != nil {
 			return nil, fmt.Errorf("sqlite: PRAGMA %s: %w; is this an SQLite database?", pragma, explain(err))
 		}
 	}
 	if timeout == 0 {
-		return nil, errors.New("sqlite: busy_timeout is 0, so that two writers at once fail; open the database with a busy_timeout of some seconds")
+		return nil, errors.New(
+			"sqlite: busy_timeout is 0, so that two writers at once fail; open the database with a busy_timeout of " +
+				"some seconds")
 	}
 	d := dialect(synchronous)
 	if journal != "wal" {
-		d.Warnings = append(d.Warnings, "SQLite journal_mode is "+journal+", not wal: readers and the worker will wait for each other")
+		d.Warnings = append(d.Warnings, "SQLite journal_mode is "+journal+
+			", not wal: readers and the worker will wait for each other")
 	}
 	if synchronous < 2 {
-		d.Warnings = append(d.Warnings, "SQLite synchronous is below FULL on the application's connection: a loss of power can lose commits")
+		d.Warnings = append(d.Warnings,
+			"SQLite synchronous is below FULL on the application's connection: a loss of power can lose commits")
 	}
 	if err := writable(ctx, db); err != nil {
 		return nil, err
@@ -161,9 +168,13 @@ func explain(err error) error {
 	}
 	switch {
 	case e.Code() == codeBusySnapshot:
-		return fmt.Errorf("sqlite: the transaction read before it wrote, and another wrote in between; begin it with BEGIN IMMEDIATE (for this driver: _txlock=immediate in the data source name): %w", err)
+		return fmt.Errorf(
+			"sqlite: the transaction read before it wrote, and another wrote in between; begin it with BEGIN "+
+				"IMMEDIATE (for this driver: _txlock=immediate in the data source name): %w", err)
 	case e.Code()&0xff == codeBusy:
-		return fmt.Errorf("sqlite: the file stayed locked by another writer for the whole busy_timeout; look for a transaction that is held open: %w", err)
+		return fmt.Errorf(
+			"sqlite: the file stayed locked by another writer for the whole busy_timeout; look for a transaction "+
+				"that is held open: %w", err)
 	case e.Code()&0xff == codeReadOnly:
 		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", rows.ErrReadOnly, err)
 	case e.Code()&0xff == codeFull:

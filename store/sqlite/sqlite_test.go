@@ -25,14 +25,16 @@ func TestOpenRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Open already, in this very process.
-	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrTwoOpen) || !strings.Contains(err.Error(), "sqlite.Use") {
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrTwoOpen) ||
+		!strings.Contains(err.Error(), "sqlite.Use") {
 		t.Errorf("open twice: %v, want ErrTwoOpen with the remedy", err)
 	}
 	st.Close()
 	if err := os.Chmod(readOnly, 0o444); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrReadOnly) || !strings.Contains(err.Error(), "chmod u+w") {
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrReadOnly) ||
+		!strings.Contains(err.Error(), "chmod u+w") {
 		t.Errorf("read-only file: %v, want ErrReadOnly with the remedy", err)
 	}
 	noDB := filepath.Join(dir, "letter.txt")
@@ -66,7 +68,8 @@ func TestUse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w := strings.Join(store.Of(st).Warnings(), "\n"); !strings.Contains(w, "wal") || !strings.Contains(w, "synchronous") {
+	if w := strings.Join(store.Of(st).Warnings(), "\n"); !strings.Contains(w, "wal") ||
+		!strings.Contains(w, "synchronous") {
 		t.Errorf("warnings: %q", w)
 	}
 	if err := st.Migrate(t.Context()); err != nil {
@@ -79,7 +82,8 @@ func TestUse(t *testing.T) {
 	if err := db.Ping(); err != nil {
 		t.Errorf("Close closed the application's database: %v", err)
 	}
-	good, err := sqlite.Use(t.Context(), open("_pragma=busy_timeout(1000)&_pragma=journal_mode(WAL)&_pragma=synchronous(2)"))
+	good, err := sqlite.Use(t.Context(),
+		open("_pragma=busy_timeout(1000)&_pragma=journal_mode(WAL)&_pragma=synchronous(2)"))
 	if err != nil || len(store.Of(good).Warnings()) != 0 {
 		t.Errorf("good settings: %v, warnings %v", err, store.Of(good).Warnings())
 	}
@@ -138,11 +142,14 @@ func TestBusySnapshotNamesTheRemedy(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := store.Delivery{ID: "d-1", Lane: store.Normal, Data: "{}"}
-	if err := store.Of(st).Write(t.Context(), func(other store.Tx) error { return other.InsertDelivery(t.Context(), d) }); err != nil {
+	if err := store.Of(st).Write(t.Context(), func(other store.Tx) error {
+		return other.InsertDelivery(t.Context(), d)
+	}); err != nil {
 		t.Fatal(err)
 	}
 	d.ID = "d-2"
-	if err := store.Of(st).In(tx).InsertDelivery(t.Context(), d); err == nil || !strings.Contains(err.Error(), "_txlock=immediate") {
+	if err := store.Of(st).In(tx).InsertDelivery(t.Context(), d); err == nil ||
+		!strings.Contains(err.Error(), "_txlock=immediate") {
 		t.Errorf("an upgrade of a stale reader: %v, want the remedy", err)
 	}
 }
@@ -174,16 +181,21 @@ func TestUpgrade(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	must("CREATE TABLE illumicode_migration (number INTEGER NOT NULL PRIMARY KEY, name TEXT NOT NULL, applied BIGINT NOT NULL)")
+	must("CREATE TABLE illumicode_migration (number INTEGER NOT NULL PRIMARY KEY, name TEXT NOT NULL, applied " +
+		"BIGINT NOT NULL)")
 	for _, m := range store.Migrations()[:2] {
 		must(m.SQL)
 		must("INSERT INTO illumicode_migration VALUES (?, ?, 0)", m.Number, m.Name)
 	}
 	for id, state := range map[string]string{"d1": "waiting", "d2": "claimed", "d3": "sent", "d4": "failed"} {
-		must(`INSERT INTO illumicode_delivery (id, challenge, generation, letter, locale, address, name, data, lane, state, created, due, deliver_before,
-			claim, worker, claimed, attempts, spent, fixed, ended, note, signature) VALUES (?, '', 0, 'trial', 'en', 'm@ternisle.example', '', '{}', 'normal', ?, 1, 1, 0, 1, '', 0, 1, 1, 77, 0, '', 'sig')`, id, state)
+		must(`INSERT INTO illumicode_delivery (id, challenge, generation, letter, locale, address, name, data, lane,
+			state, created, due, deliver_before,
+			claim, worker, claimed, attempts, spent, fixed, ended, note, signature)
+			VALUES (?, '', 0, 'trial', 'en', 'm@ternisle.example', '', '{}',
+			'normal', ?, 1, 1, 0, 1, '', 0, 1, 1, 77, 0, '', 'sig')`, id, state)
 	}
-	must("INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, enhanced, reply) VALUES ('d2', 1, 1, 'w', 'harbour', 1, 0, '', 0, '', '')")
+	must("INSERT INTO illumicode_attempt (delivery, number, claim, worker, provider, begun, ended, class, code, " +
+		"enhanced, reply) VALUES ('d2', 1, 1, 'w', 'harbour', 1, 0, '', 0, '', '')")
 
 	must("CREATE TABLE illumicode_setting (in_the_way INTEGER)") // the last step will fail
 	if err := st.Migrate(t.Context()); err == nil || !strings.Contains(err.Error(), "migration 3") {
@@ -194,18 +206,21 @@ func TestUpgrade(t *testing.T) {
 		t.Fatalf("a failed migration has left %d deliveries of the old form, %v", n, err)
 	}
 	must("DROP TABLE illumicode_setting")
-	if done, err := store.Of(st).Migrate(t.Context(), time.Now()); err != nil || len(done) != len(store.Migrations())-2 {
+	if done, err := store.Of(st).Migrate(t.Context(), time.Now()); err != nil ||
+		len(done) != len(store.Migrations())-2 {
 		t.Fatalf("%v, %v", done, err)
 	}
 	if err := store.Of(st).Ready(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	for id, state := range map[string]store.State{"d1": store.Waiting, "d2": store.Claimed, "d3": store.Sent, "d4": store.Failed} {
+	for id, state := range map[string]store.State{"d1": store.Waiting, "d2": store.Claimed, "d3": store.Sent,
+		"d4": store.Failed} {
 		if d, err := store.Of(st).Delivery(t.Context(), id); err != nil || d.State != state || d.Attempts != 1 {
 			t.Errorf("%s: %+v, %v; want %s", id, d, err, state)
 		}
 	}
-	if a, err := store.Of(st).Attempts(t.Context(), "d2"); err != nil || len(a) != 1 || a[0].Fixed.UnixMilli() != 77 || a[0].Signature != "sig" {
+	if a, err := store.Of(st).Attempts(t.Context(), "d2"); err != nil || len(a) != 1 || a[0].Fixed.UnixMilli() != 77 ||
+		a[0].Signature != "sig" {
 		t.Errorf("%+v, %v", a, err)
 	}
 }

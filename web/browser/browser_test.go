@@ -147,7 +147,8 @@ func (p *person) picture(name string) {
 	if *shots == "" {
 		return
 	}
-	if err := os.WriteFile(filepath.Join(*shots, name+".png"), look(p, chromedp.CaptureScreenshot()), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(*shots, name+".png"), look(p, chromedp.CaptureScreenshot()),
+		0o644); err != nil {
 		p.t.Fatal(err)
 	}
 }
@@ -155,7 +156,8 @@ func (p *person) picture(name string) {
 func (p *person) register(name, email string) {
 	p.t.Helper()
 	p.open("/register")
-	p.do(chromedp.SendKeys(css("#name"), name), chromedp.SendKeys(css("#email"), email), chromedp.SendKeys(css("#password"), password))
+	p.do(chromedp.SendKeys(css("#name"), name), chromedp.SendKeys(css("#email"), email),
+		chromedp.SendKeys(css("#password"), password))
 	p.press("/register")
 	p.sees("Look into your mail", email)
 }
@@ -201,9 +203,12 @@ func (p *person) letter(to string, n int) letter {
 func TestSignup(t *testing.T) {
 	d, browser := start(t)
 	for name, lacks := range map[string][]action{
-		"with script":            nil,
-		"without script":         {command(emulation.SetScriptExecutionDisabled, emulation.SetScriptExecutionDisabledParams{Value: true})},
-		"without Sec-Fetch-Site": {command(network.SetExtraHTTPHeaders, network.SetExtraHTTPHeadersParams{Headers: network.Headers{"Sec-Fetch-Site": ""}})},
+		"with script": nil,
+		"without script": {
+			command(emulation.SetScriptExecutionDisabled, emulation.SetScriptExecutionDisabledParams{Value: true})},
+		"without Sec-Fetch-Site": {
+			command(network.SetExtraHTTPHeaders, network.SetExtraHTTPHeadersParams{
+				Headers: network.Headers{"Sec-Fetch-Site": ""}})},
 	} {
 		t.Run(name, func(t *testing.T) {
 			email := strings.ReplaceAll(name, " ", ".") + "@ternisle.example"
@@ -256,7 +261,8 @@ func TestSignInByCode(t *testing.T) {
 	p.sees("Look into your mail", "one try too many", "Begin again")
 	p.picture("tries")
 
-	if err := d.Ahead(t.Context(), 31*time.Second); err != nil { // another one is one more letter, and waits as a resend does
+	// another one is one more letter, and waits as a resend does
+	if err := d.Ahead(t.Context(), 31*time.Second); err != nil {
 		t.Fatal(err)
 	}
 	ask(p)
@@ -328,11 +334,15 @@ func TestCountdown(t *testing.T) {
 func TestPhone(t *testing.T) {
 	d, browser := start(t)
 	p := newPerson(t, d, browser,
-		command(emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{Width: 360, Height: 740, DeviceScaleFactor: 2, Mobile: true}),
-		command(network.SetExtraHTTPHeaders, network.SetExtraHTTPHeadersParams{Headers: network.Headers{"Accept-Language": "ar"}}),
-		command(emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}}))
+		command(emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{
+			Width: 360, Height: 740, DeviceScaleFactor: 2, Mobile: true}),
+		command(network.SetExtraHTTPHeaders, network.SetExtraHTTPHeadersParams{
+			Headers: network.Headers{"Accept-Language": "ar"}}),
+		command(emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}}))
 	p.open("/register")
-	p.do(chromedp.SendKeys(css("#email"), "omar.of.the.long.harbour.road@gullquay.example"), chromedp.SendKeys(css("#password"), password))
+	p.do(chromedp.SendKeys(css("#email"), "omar.of.the.long.harbour.road@gullquay.example"),
+		chromedp.SendKeys(css("#password"), password))
 	p.press("/register")
 	p.sees("انظر في بريدك")
 	p.picture("phone")
@@ -340,8 +350,12 @@ func TestPhone(t *testing.T) {
 		Wide, Screen, Least float64
 		Dir                 string
 	}
-	page := look(p, chromedp.Evaluate[measures](`({Wide: document.documentElement.scrollWidth, Screen: innerWidth, Dir: getComputedStyle(document.body).direction,
-		Least: Math.min(...[...document.querySelectorAll("main button, main input")].filter(e => e.offsetParent).map(e => e.getBoundingClientRect().height))})`))
+	page := look(p,
+		chromedp.Evaluate[measures](
+			`({Wide: document.documentElement.scrollWidth, Screen: innerWidth,
+		Dir: getComputedStyle(document.body).direction,
+		Least: Math.min(...[...document.querySelectorAll("main button, main input")]
+			.filter(e => e.offsetParent).map(e => e.getBoundingClientRect().height))})`))
 	if page.Wide > page.Screen || page.Least < 36 || page.Dir != "rtl" {
 		t.Errorf("%+v", page)
 	}
@@ -366,7 +380,11 @@ func TestScanner(t *testing.T) {
 		t.Helper()
 		db := d.Service.Store().DB()
 		var out strings.Builder
-		for _, query := range []string{"SELECT id, state, proved, accepted, tries FROM illumicode_challenge ORDER BY id", "SELECT subject, address, standing, '', '' FROM illumicode_address ORDER BY address", "SELECT id, state, frozen, '', '' FROM illumicode_change", "SELECT mailbox, wanted, '', '', '' FROM illumicode_preference"} {
+		for _, query := range []string{
+			"SELECT id, state, proved, accepted, tries FROM illumicode_challenge ORDER BY id",
+			"SELECT subject, address, standing, '', '' FROM illumicode_address ORDER BY address",
+			"SELECT id, state, frozen, '', '' FROM illumicode_change",
+			"SELECT mailbox, wanted, '', '', '' FROM illumicode_preference"} {
 			rows, err := db.Query(query)
 			if err != nil {
 				t.Fatal(err)

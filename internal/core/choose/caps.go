@@ -24,7 +24,9 @@ func CheckCaps(c route.Caps) error {
 	case c.PerSecond > 0 && c.PerSecond < 1.0/3600:
 		return fmt.Errorf("%g letters a second is less than one an hour; give a cap by day", c.PerSecond)
 	case c.PerDay > 0 && c.PerMonth > 0 && c.PerDay > c.PerMonth:
-		return fmt.Errorf("the cap by day (%d) is above the one by month (%d), so that it never holds; one of them is mistaken", c.PerDay, c.PerMonth)
+		return fmt.Errorf(
+			"the cap by day (%d) is above the one by month (%d), so that it never holds; one of them is mistaken",
+			c.PerDay, c.PerMonth)
 	case c.Reserve >= 1:
 		return fmt.Errorf("a reserve of %g leaves nothing to other lanes than urgent; it is a share below 1", c.Reserve)
 	}
@@ -150,7 +152,8 @@ func Return(c route.Caps, held map[string]judge.State, n int, now time.Time) {
 // Left returns how many letters the quotas still let through at now, the urgent lane's included.
 func Left(c route.Caps, held map[string]judge.State, now time.Time) int {
 	left := math.MaxInt
-	for name, q := range map[string]limit.Quota{dayState: {Times: c.PerDay, Window: limit.Day, Zone: c.Zone}, monthState: {Times: c.PerMonth, Window: limit.Month, Zone: c.Zone}} {
+	for name, q := range map[string]limit.Quota{dayState: {Times: c.PerDay, Window: limit.Day, Zone: c.Zone},
+		monthState: {Times: c.PerMonth, Window: limit.Month, Zone: c.Zone}} {
 		if q.Times > 0 {
 			r := limit.Rule{Quota: q}
 			st, _ := judge.Look(&r, judge.Normalize(&r, held[name], now), 1, now)

@@ -115,12 +115,14 @@ func TestSlots(t *testing.T) {
 		}
 	}
 	if share := float64(common) / 120 / caps.PerSecond; share < 0.65 || share > 0.8 {
-		t.Errorf("other lanes use %.2f of the cap, want two thirds to four fifths, as urgent ones get in between", share)
+		t.Errorf("other lanes use %.2f of the cap, want two thirds to four fifths, as urgent ones get in between",
+			share)
 	}
 }
 
 func TestBadCaps(t *testing.T) {
-	for _, c := range []route.Caps{{PerDay: -1}, {PerSecond: 1e6}, {PerSecond: 1e-9}, {PerDay: 500, PerMonth: 300}, {PerDay: 1, Reserve: 1}} {
+	for _, c := range []route.Caps{{PerDay: -1}, {PerSecond: 1e6}, {PerSecond: 1e-9}, {PerDay: 500, PerMonth: 300},
+		{PerDay: 1, Reserve: 1}} {
 		if CheckCaps(c) == nil {
 			t.Errorf("%+v is taken", c)
 		}
@@ -131,7 +133,8 @@ func TestBadCaps(t *testing.T) {
 	if n := Left(route.Caps{PerDay: 3}, held, now); n != 2 {
 		t.Errorf("after one letter, a cap of 3 has %d left", n)
 	}
-	if _, full := TakeLease((route.Caps{PerDay: 1}), held, true, now); full.Cap != "day quota used" || !full.At.After(now) {
+	if _, full := TakeLease((route.Caps{PerDay: 1}), held, true, now); full.Cap != "day quota used" ||
+		!full.At.After(now) {
 		t.Errorf("a cap lowered to what was sent: %+v", full)
 	}
 }

@@ -28,7 +28,8 @@ const (
 
 // A Breaker says how long circuits stay open. The zero Breaker is all defaults.
 type Breaker struct {
-	First   time.Duration // the first time, doubling; 0 or less means 15 s. Four times that where our side is set up wrongly
+	// the first time, doubling; 0 or less means 15 s. Four times that where our side is set up wrongly
+	First   time.Duration
 	Longest time.Duration // 0 or less means 10 m
 }
 

@@ -148,7 +148,8 @@ func Choose(all []Candidate, by route.Order, elsewhere bool, dice float64, now t
 				c.Paused = ""
 			}
 			for _, i := range ready {
-				c.Reasons[i] = Reason{Provider: all[i].Name, Words: "passed over, as " + all[bound].Name + " may have the letter"}
+				c.Reasons[i] = Reason{Provider: all[i].Name, Words: "passed over, as " + all[bound].Name +
+					" may have the letter"}
 			}
 			return c
 		}

@@ -34,31 +34,51 @@ func TestChoose(t *testing.T) {
 	}{
 		{"first", route.Listed, false, nil, "harbour", time.Time{}, "harbour: chosen; pier: not needed"},
 		{"cheapest", route.Cost, false, nil, "pier", time.Time{}, ""},
-		{"another after a failure", route.Listed, false, func(h, _, _ *Candidate) { h.Tried = 1 }, "pier", time.Time{}, "pier: chosen, as another was tried before"},
-		{"round again", route.Listed, false, func(h, p, b *Candidate) { h.Tried, p.Tried, b.Tried = 1, 1, 1 }, "harbour", time.Time{}, ""},
-		{"a resend prefers one not used yet", route.Listed, false, func(h, _, _ *Candidate) { h.Carried = true }, "pier", time.Time{}, "as another carried"},
-		{"tried less comes first", route.Listed, false, func(h, p, b *Candidate) { h.Carried, p.Tried, b.Tried = true, 1, 1 }, "harbour", time.Time{}, ""},
-		{"cannot carry it", route.Listed, false, func(h, _, _ *Candidate) { h.Unable = "carries no SMS" }, "pier", time.Time{}, "harbour: carries no SMS"},
+		{"another after a failure", route.Listed, false, func(h, _, _ *Candidate) { h.Tried = 1 }, "pier", time.Time{},
+			"pier: chosen, as another was tried before"},
+		{"round again", route.Listed, false, func(h, p, b *Candidate) { h.Tried, p.Tried, b.Tried = 1, 1, 1 },
+			"harbour", time.Time{}, ""},
+		{"a resend prefers one not used yet", route.Listed, false, func(h, _, _ *Candidate) { h.Carried = true },
+			"pier", time.Time{}, "as another carried"},
+		{"tried less comes first", route.Listed, false, func(h, p, b *Candidate) {
+			h.Carried, p.Tried, b.Tried = true,
+				1, 1
+		}, "harbour", time.Time{}, ""},
+		{"cannot carry it", route.Listed, false, func(h, _, _ *Candidate) { h.Unable = "carries no SMS" }, "pier",
+			time.Time{}, "harbour: carries no SMS"},
 		{"quota, circuit, chosen", route.Listed, false, func(h, p, _ *Candidate) {
 			h.FreeAt, h.Cap = noon, "day quota used"
 			p.Health = Health{Until: now.Add(3 * time.Minute), Opened: 1, Class: retry.Transient}
-		}, "beacon", time.Time{}, "harbour: day quota used, free at 05-01 15:00:00; pier: circuit open (transient) until 05-01 14:03:00; beacon: chosen"},
+		}, "beacon", time.Time{},
+			"harbour: day quota used, free at 05-01 15:00:00; pier: circuit open (transient) until 05-01 14:03:00; " +
+				"beacon: chosen"},
 		{"none now", route.Listed, false, func(h, p, b *Candidate) {
 			h.FreeAt, h.Cap = noon, "day quota used"
 			p.Health, b.Paused = Health{Until: now.Add(3 * time.Minute), Opened: 1}, true
 		}, "", now.Add(3 * time.Minute), "beacon: paused"},
-		{"none ever", route.Listed, false, func(h, p, b *Candidate) { h.Unable, p.Unable, b.Unable = "x", "x", "x" }, "", time.Time{}, ""},
-		{"ambiguous stays", route.Listed, true, func(_, p, _ *Candidate) { p.Unsure, p.Tried = true, 1 }, "pier", time.Time{}, "alone can tell a repeat"},
-		{"ambiguous waits", route.Listed, false, func(_, p, _ *Candidate) { p.Unsure, p.Health = true, Health{Until: noon, Opened: 1} }, "", noon, "harbour: passed over, as pier may have the letter"},
-		{"a proof need not wait", route.Listed, true, func(_, p, _ *Candidate) { p.Unsure, p.Tried, p.Health = true, 1, Health{Until: noon, Opened: 1} }, "harbour", time.Time{}, ""},
-		{"ambiguous with one that is gone", route.Listed, false, func(_, p, _ *Candidate) { p.Unsure, p.Unable = true, "may not send from here" }, "harbour", time.Time{}, ""},
+		{"none ever", route.Listed, false, func(h, p, b *Candidate) { h.Unable, p.Unable, b.Unable = "x", "x", "x" },
+			"", time.Time{}, ""},
+		{"ambiguous stays", route.Listed, true, func(_, p, _ *Candidate) { p.Unsure, p.Tried = true, 1 }, "pier",
+			time.Time{}, "alone can tell a repeat"},
+		{"ambiguous waits", route.Listed, false, func(_, p, _ *Candidate) {
+			p.Unsure, p.Health = true,
+				Health{Until: noon, Opened: 1}
+		}, "", noon, "harbour: passed over, as pier may have the letter"},
+		{"a proof need not wait", route.Listed, true, func(_, p, _ *Candidate) {
+			p.Unsure, p.Tried, p.Health = true,
+				1, Health{Until: noon, Opened: 1}
+		}, "harbour", time.Time{}, ""},
+		{"ambiguous with one that is gone", route.Listed, false, func(_, p, _ *Candidate) {
+			p.Unsure, p.Unable = true, "may not send from here"
+		}, "harbour", time.Time{}, ""},
 	} {
 		c := Choose(three(tt.change), tt.by, tt.elsewhere, 0.5, now)
 		if c.Provider != tt.want || !c.At.Equal(tt.at) || !strings.Contains(c.String(), tt.says) {
 			t.Errorf("%s: %q at %v: %s; want %q at %v: %s", tt.name, c.Provider, c.At, c, tt.want, tt.at, tt.says)
 		}
 	}
-	if c := Choose(three(func(h, p, b *Candidate) { h.Paused, p.Unable, b.Unable = true, "x", "x" }), route.Listed, false, 0, now); c.Paused != "harbour" {
+	if c := Choose(three(func(h, p, b *Candidate) { h.Paused, p.Unable, b.Unable = true, "x", "x" }), route.Listed,
+		false, 0, now); c.Paused != "harbour" {
 		t.Errorf("only a paused one is left: %+v", c)
 	}
 }
@@ -67,7 +87,8 @@ func TestWeights(t *testing.T) {
 	dice := rand.New(rand.NewPCG(1, 2))
 	got := make(map[string]int)
 	for range 10000 {
-		got[Choose(three(func(h, p, b *Candidate) { h.Weight, p.Weight = 7, 2 }), route.Weights, false, dice.Float64(), now).Provider]++
+		got[Choose(three(func(h, p, b *Candidate) { h.Weight, p.Weight = 7, 2 }), route.Weights, false, dice.Float64(),
+			now).Provider]++
 	}
 	for name, want := range map[string]float64{"harbour": 0.7, "pier": 0.2, "beacon": 0.1} {
 		if share := float64(got[name]) / 10000; math.Abs(share-want) > 0.02 {
@@ -92,7 +113,8 @@ func TestCircuit(t *testing.T) {
 	for range 4 {
 		h = h.After(lost, Breaker{}, at, 0)
 	}
-	for _, harmless := range []Answer{{Class: retry.Transient, Code: 450}, {Class: retry.RecipientRefused, Code: 550}, {Class: retry.MessageRefused, Code: 554}} {
+	for _, harmless := range []Answer{{Class: retry.Transient, Code: 450}, {Class: retry.RecipientRefused, Code: 550},
+		{Class: retry.MessageRefused, Code: 554}} {
 		if broken := h.After(harmless, Breaker{}, at, 0); !broken.Good() {
 			t.Errorf("%+v speaks against the provider: %+v", harmless, broken)
 		}
@@ -100,7 +122,8 @@ func TestCircuit(t *testing.T) {
 	if _, why := h.Shut(Breaker{}, at); why != "" {
 		t.Errorf("shut after four failures: %s", why)
 	}
-	for i, want := range []time.Duration{15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 4 * time.Minute, 8 * time.Minute, 10 * time.Minute, 10 * time.Minute} {
+	for i, want := range []time.Duration{15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute,
+		4 * time.Minute, 8 * time.Minute, 10 * time.Minute, 10 * time.Minute} {
 		h = h.After(lost, Breaker{}, at, 0)
 		until, _ := h.Shut(Breaker{}, at)
 		if got := until.Sub(at); got != want {
@@ -124,7 +147,8 @@ func TestCircuit(t *testing.T) {
 	if h = h.After(Answer{Class: retry.Accepted}, Breaker{}, at, 0); !h.Good() {
 		t.Errorf("after a success: %+v", h)
 	}
-	if until, why := h.After(Answer{Class: retry.Misconfigured, Code: 535}, Breaker{}, at, 0).Shut(Breaker{}, at); why == "" || until.Sub(at) != time.Minute {
+	if until, why := h.After(Answer{Class: retry.Misconfigured, Code: 535}, Breaker{}, at, 0).Shut(Breaker{},
+		at); why == "" || until.Sub(at) != time.Minute {
 		t.Errorf("a wrong password: open until %v, %q", until, why)
 	}
 }

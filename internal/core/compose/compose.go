@@ -80,7 +80,9 @@ func (m Message) check() error {
 	case m.From.Domain() == "" || len(m.To) == 0:
 		return errors.New("message: From and To are required")
 	case len(m.To)+len(m.Cc) > MaxRecipients:
-		return fmt.Errorf("message: %d recipients in To and Cc, more than %d; write to them one by one, as a notice to many", len(m.To)+len(m.Cc), MaxRecipients)
+		return fmt.Errorf(
+			"message: %d recipients in To and Cc, more than %d; write to them one by one, as a notice to many",
+			len(m.To)+len(m.Cc), MaxRecipients)
 	case m.ID == "" || m.Date.IsZero():
 		return errors.New("message: ID and Date are required")
 	case strings.TrimSpace(m.Subject) == "":
@@ -93,7 +95,8 @@ func (m Message) check() error {
 	for _, list := range [][]message.Address{{m.From}, m.To, m.Cc, m.ReplyTo} {
 		for _, a := range list {
 			if a.Domain() == "" || strings.ContainsFunc(a.Name, unicode.IsControl) {
-				return errors.New("message: an address is empty, or its display name has a line break or another control character")
+				return errors.New(
+					"message: an address is empty, or its display name has a line break or another control character")
 			}
 		}
 	}
@@ -142,8 +145,10 @@ func (m Message) header() ([]byte, error) {
 func (u Unsubscribe) value() (string, error) {
 	var ways []string
 	if u.URL != "" {
-		if !strings.HasPrefix(u.URL, "https://") && !strings.HasPrefix(u.URL, "http://127.0.0.1") || strings.ContainsAny(u.URL, " <>\",\r\n") {
-			return "", errors.New("message: the URL to unsubscribe is not https, or has a character that must be escaped")
+		if !strings.HasPrefix(u.URL, "https://") && !strings.HasPrefix(u.URL, "http://127.0.0.1") ||
+			strings.ContainsAny(u.URL, " <>\",\r\n") {
+			return "", errors.New(
+				"message: the URL to unsubscribe is not https, or has a character that must be escaped")
 		}
 		ways = append(ways, "<"+u.URL+">")
 	}

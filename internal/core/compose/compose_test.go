@@ -31,7 +31,8 @@ func address(tb testing.TB, addr, name string) message.Address {
 
 func sample(tb testing.TB) Message {
 	return Message{
-		From: address(tb, "crew@ternisle.example", "Tern Isle Ferry"), To: []message.Address{address(tb, "mara@ternisle.example", "")},
+		From:    address(tb, "crew@ternisle.example", "Tern Isle Ferry"),
+		To:      []message.Address{address(tb, "mara@ternisle.example", "")},
 		Subject: "Confirm your address", Date: time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC), ID: "d-1@ternisle.example",
 		Text: "Hello.\n", HTML: "<p>Hello.</p>\n",
 	}
@@ -136,26 +137,41 @@ func source(m Message) ([]byte, error) {
 
 func TestComposeRefuses(t *testing.T) {
 	for name, spoil := range map[string]func(*Message){
-		"no text":                  func(m *Message) { m.Text = " \n" },
-		"no subject":               func(m *Message) { m.Subject = "" },
-		"no recipient":             func(m *Message) { m.To = nil },
-		"an empty recipient":       func(m *Message) { m.To = []message.Address{{}} },
-		"a crowd":                  func(m *Message) { m.Cc = make([]message.Address, 1000) },
-		"line break in Subject":    func(m *Message) { m.Subject = "a\r\nBcc: all@ternisle.example" },
-		"line break in the ID":     func(m *Message) { m.ID = "a>\r\nX: y" },
-		"line break in Thread":     func(m *Message) { m.Thread = "a>\r\nX: y" },
-		"a name set past its own":  func(m *Message) { m.To[0].Name = "a\r\nBcc: all@ternisle.example" },
-		"line break in a field":    func(m *Message) { m.Headers = []message.Field{{Name: "X-Pier", Value: "a\r\nBcc: x"}} },
-		"a field named Bcc":        func(m *Message) { m.Headers = []message.Field{{Name: "Bcc", Value: "x@y.example"}} },
+		"no text":                 func(m *Message) { m.Text = " \n" },
+		"no subject":              func(m *Message) { m.Subject = "" },
+		"no recipient":            func(m *Message) { m.To = nil },
+		"an empty recipient":      func(m *Message) { m.To = []message.Address{{}} },
+		"a crowd":                 func(m *Message) { m.Cc = make([]message.Address, 1000) },
+		"line break in Subject":   func(m *Message) { m.Subject = "a\r\nBcc: all@ternisle.example" },
+		"line break in the ID":    func(m *Message) { m.ID = "a>\r\nX: y" },
+		"line break in Thread":    func(m *Message) { m.Thread = "a>\r\nX: y" },
+		"a name set past its own": func(m *Message) { m.To[0].Name = "a\r\nBcc: all@ternisle.example" },
+		"line break in a field": func(m *Message) {
+			m.Headers = []message.Field{{Name: "X-Pier", Value: "a\r\nBcc: x"}}
+		},
+		"a field named Bcc": func(m *Message) {
+			m.Headers = []message.Field{{Name: "Bcc", Value: "x@y.example"}}
+		},
 		"a field with a colon":     func(m *Message) { m.Headers = []message.Field{{Name: "X-A: b", Value: "c"}} },
 		"unsubscribe in the clear": func(m *Message) { m.Unsubscribe = &Unsubscribe{URL: "http://ferry.example/u"} },
-		"unsubscribe with a break": func(m *Message) { m.Unsubscribe = &Unsubscribe{URL: "https://ferry.example/u\r\nBcc: x"} },
-		"a nameless attachment":    func(m *Message) { m.Attachments = []Part{BytesPart("", "", nil)} },
-		"a path for a name":        func(m *Message) { m.Attachments = []Part{BytesPart("../../etc/passwd", "", nil)} },
-		"a type that is none":      func(m *Message) { m.Attachments = []Part{BytesPart("a", "text", nil)} },
-		"an inline part unnamed":   func(m *Message) { m.Inline = []Part{BytesPart("a.png", "image/png", nil)} },
-		"a shorter file":           func(m *Message) { p := BytesPart("a", "", []byte("abc")); p.Size = 4; m.Attachments = []Part{p} },
-		"a longer file":            func(m *Message) { p := BytesPart("a", "", []byte("abc")); p.Size = 2; m.Attachments = []Part{p} },
+		"unsubscribe with a break": func(m *Message) {
+			m.Unsubscribe = &Unsubscribe{URL: "https://ferry.example/u\r\nBcc: x"}
+		},
+		"a nameless attachment":  func(m *Message) { m.Attachments = []Part{BytesPart("", "", nil)} },
+		"a path for a name":      func(m *Message) { m.Attachments = []Part{BytesPart("../../etc/passwd", "", nil)} },
+		"a type that is none":    func(m *Message) { m.Attachments = []Part{BytesPart("a", "text", nil)} },
+		"an inline part unnamed": func(m *Message) { m.Inline = []Part{BytesPart("a.png", "image/png", nil)} },
+		"a shorter file": func(m *Message) {
+			p := BytesPart("a", "", []byte("abc"))
+			p.Size = 4
+			m.Attachments = []Part{p}
+		},
+		"a longer file": func(m *Message) {
+			p := BytesPart("a", "", []byte("abc"))
+			p.Size = 2
+			m.Attachments = []Part{
+				p}
+		},
 	} {
 		m := sample(t)
 		spoil(&m)

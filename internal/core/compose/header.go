@@ -35,7 +35,9 @@ func appendField(b []byte, name, value string) ([]byte, error) {
 		b = append(b, word...)
 		column += 1 + len(word)
 		if column > 998 {
-			return b, fmt.Errorf("message: the value of %s has a word of %d bytes, which no line can hold (RFC 5322 §2.1.1)", name, len(word))
+			return b, fmt.Errorf(
+				"message: the value of %s has a word of %d bytes, which no line can hold (RFC 5322 §2.1.1)", name,
+				len(word))
 		}
 	}
 	return append(b, "\r\n"...), nil
@@ -111,7 +113,8 @@ func encodePhrase(name string) string {
 }
 
 // own lists the fields that only the message itself sets, or only a server may.
-const own = " from sender to cc bcc reply-to subject date message-id in-reply-to references auto-submitted mime-version " +
+const own = " from sender to cc bcc reply-to subject date message-id in-reply-to references auto-submitted " +
+	"mime-version " +
 	"return-path received delivered-to dkim-signature list-unsubscribe list-unsubscribe-post authentication-results "
 
 // check refuses a field of the application's that could not be, or would contradict the message.
@@ -125,8 +128,10 @@ func checkField(f message.Field) error {
 	switch {
 	case name == "":
 		return errors.New("message: a header field has no name")
-	case strings.Contains(own, " "+name+" ") || strings.HasPrefix(name, "content-") || strings.HasPrefix(name, "arc-") || strings.HasPrefix(name, "resent-"):
-		return fmt.Errorf("message: the field %s is not the application's to set; use the message's own field for it", f.Name)
+	case strings.Contains(own, " "+name+" ") || strings.HasPrefix(name, "content-") ||
+		strings.HasPrefix(name, "arc-") || strings.HasPrefix(name, "resent-"):
+		return fmt.Errorf("message: the field %s is not the application's to set; use the message's own field for it",
+			f.Name)
 	case strings.ContainsAny(f.Value, "\r\n\x00"):
 		return fmt.Errorf("message: the value of %s has a line break", f.Name)
 	}

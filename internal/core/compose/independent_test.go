@@ -29,11 +29,16 @@ for path in glob.glob(os.path.join(sys.argv[1], "*.eml")):
         for v in part.values():
             defects += [repr(d) for d in getattr(v, "defects", [])]
         if part.get_content_disposition() in ("attachment", "inline"):
-            entry = [part.get_filename(), part.get_content_type(), base64.b64encode(part.get_payload(decode=True)).decode()]
+            entry = [part.get_filename(), part.get_content_type(),
+                     base64.b64encode(part.get_payload(decode=True)).decode()]
             (files if part.get_content_disposition() == "attachment" else inline).append(entry)
-    out[os.path.basename(path)] = dict(subject=m["Subject"], to=people("To"), cc=people("Cc"), sender=people("From"), reply=people("Reply-To"),
-        id=m["Message-ID"], thread=m["References"], unsubscribe=m["List-Unsubscribe"], click=m["List-Unsubscribe-Post"], bcc=m["Bcc"], pier=m["X-Pier"],
-        text=text.get_content() if text else None, html=html.get_content() if html else None, files=files, inline=inline, defects=defects)
+    out[os.path.basename(path)] = dict(subject=m["Subject"], to=people("To"),
+        cc=people("Cc"), sender=people("From"), reply=people("Reply-To"),
+        id=m["Message-ID"], thread=m["References"],
+        unsubscribe=m["List-Unsubscribe"], click=m["List-Unsubscribe-Post"], bcc=m["Bcc"],
+        pier=m["X-Pier"],
+        text=text.get_content() if text else None, html=html.get_content() if html else None,
+        files=files, inline=inline, defects=defects)
 json.dump(out, sys.stdout)
 `
 
@@ -61,11 +66,15 @@ func TestIndependentReader(t *testing.T) {
 			m.Subject = "⛴ Überfahrt " + strings.Repeat("nach Törnholm ", 20) + "=?utf-8?q?x?="
 		},
 		"names": func(m *Message) {
-			m.To = []message.Address{address(t, "mara@ternisle.example", `Quist, Mara "Tern" (pier) \`), address(t, "jens@törnholm.example", "Öhlén ⚓")}
+			m.To = []message.Address{address(t, "mara@ternisle.example", `Quist, Mara "Tern" (pier) \`),
+				address(t, "jens@törnholm.example", "Öhlén ⚓")}
 			m.Cc = []message.Address{address(t, "o'brien+x@gullquay.example", strings.Repeat("Long Name ", 15)+"End")}
 			m.ReplyTo = []message.Address{address(t, "harbour@ternisle.example", "=?utf-8?q?x?=")}
 		},
-		"texts":    func(m *Message) { m.Text = ".\n..\nFrom here\n--\n\n" + strings.Repeat("x", 3000) + " \n\ttab\t\n" },
+		"texts": func(m *Message) {
+			m.Text = ".\n..\nFrom here\n--\n\n" + strings.Repeat("x", 3000) +
+				" \n\ttab\t\n"
+		},
 		"japanese": func(m *Message) { m.Text = strings.Repeat("出航は午前七時です。", 40) + "\n" },
 		"arabic": func(m *Message) {
 			m.HTML = "<p dir=\"rtl\">" + strings.Repeat("أبحرت العبّارة ", 40) + "</p>\n"
@@ -75,7 +84,8 @@ func TestIndependentReader(t *testing.T) {
 			m.Headers = []message.Field{{Name: "X-Pier", Value: "Gull Quay – süd"}}
 		},
 		"unsubscribe": func(m *Message) {
-			m.Unsubscribe = &Unsubscribe{URL: "https://ferry.example/u?" + strings.Repeat("t", 200), Mailto: "stop@ternisle.example"}
+			m.Unsubscribe = &Unsubscribe{URL: "https://ferry.example/u?" + strings.Repeat("t", 200),
+				Mailto: "stop@ternisle.example"}
 		},
 		"attachments": func(m *Message) {
 			m.Attachments = []Part{BytesPart("manifest.csv", "text/csv; charset=utf-8", []byte("name,seat\nMara,4\n")),
@@ -84,7 +94,8 @@ func TestIndependentReader(t *testing.T) {
 		},
 		"all at once": func(m *Message) {
 			m.HTML = `<img src="cid:mark" alt="Tern">` + "\n"
-			m.Inline = []Part{{Name: "mark.png", Type: "image/png", ID: "mark", Size: 3, Open: BytesPart("", "", []byte("png")).Open}}
+			m.Inline = []Part{
+				{Name: "mark.png", Type: "image/png", ID: "mark", Size: 3, Open: BytesPart("", "", []byte("png")).Open}}
 			m.Attachments = []Part{BytesPart("a.bin", "", binary)}
 		},
 	}

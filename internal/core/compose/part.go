@@ -67,7 +67,8 @@ func (p Part) header(disposition string) ([]byte, error) {
 		}
 	}
 	field("Content-Type", mime.FormatMediaType(base, params))
-	field("Content-Disposition", mime.FormatMediaType(disposition, map[string]string{"filename": p.Name})) // RFC 2231 where needed
+	// RFC 2231 where needed
+	field("Content-Disposition", mime.FormatMediaType(disposition, map[string]string{"filename": p.Name}))
 	if p.ID != "" {
 		field("Content-ID", "<"+p.ID+">")
 	}

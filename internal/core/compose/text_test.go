@@ -20,7 +20,8 @@ func FuzzQuoted(f *testing.F) {
 		}
 		encoded := appendQuoted(nil, body)
 		for line := range bytes.SplitSeq(encoded, []byte("\r\n")) {
-			if len(line) > 76 || bytes.HasSuffix(line, []byte(" ")) || bytes.HasSuffix(line, []byte("\t")) || bytes.ContainsFunc(line, func(r rune) bool { return r != '\t' && (r < ' ' || r > '~') }) {
+			if len(line) > 76 || bytes.HasSuffix(line, []byte(" ")) || bytes.HasSuffix(line, []byte("\t")) ||
+				bytes.ContainsFunc(line, func(r rune) bool { return r != '\t' && (r < ' ' || r > '~') }) {
 				t.Fatalf("bad line %q of %q", line, body)
 			}
 		}

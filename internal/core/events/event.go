@@ -74,7 +74,8 @@ func parse(raw []byte) (event.Event, error) {
 	for _, f := range []struct {
 		name string
 		to   *string
-	}{{"specversion", &version}, {"source", &e.Source}, {"id", &e.ID}, {"type", &e.Type}, {"subject", &e.Subject}, {"time", &when}, {"datacontenttype", &dataType}} {
+	}{{"specversion", &version}, {"source", &e.Source}, {"id", &e.ID}, {"type", &e.Type}, {"subject", &e.Subject},
+		{"time", &when}, {"datacontenttype", &dataType}} {
 		if v, ok := fields[f.name]; ok && json.Unmarshal(v, f.to) != nil {
 			return event.Event{}, fmt.Errorf("%q is not a string", f.name)
 		}
@@ -82,7 +83,9 @@ func parse(raw []byte) (event.Event, error) {
 	for name := range fields {
 		// Attributes of extensions are welcome; a name that no attribute can have is a mistake.
 		if name != "data_base64" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789") != "" {
-			return event.Event{}, fmt.Errorf("%q can be no attribute: names have lower-case letters and digits only; an event's own values belong into data", name)
+			return event.Event{},
+				fmt.Errorf("%q can be no attribute: names have lower-case letters and digits only; an event's own "+
+					"values belong into data", name)
 		}
 	}
 	if version != "1.0" {

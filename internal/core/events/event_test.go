@@ -9,7 +9,8 @@ import (
 )
 
 func TestParse(t *testing.T) {
-	const one = `{"specversion":"1.0","source":"/quay","id":"1","type":"x","time":"2031-03-04T05:06:07Z","comexampleextension":7,"data":{"a":{"b/c":[1,"two"]}}}`
+	const one = `{"specversion":"1.0","source":"/quay","id":"1","type":"x","time":"2031-03-04T05:06:07Z",` +
+		`"comexampleextension":7,"data":{"a":{"b/c":[1,"two"]}}}`
 	for _, tt := range []struct {
 		kind, body string
 		n          int
@@ -32,7 +33,8 @@ func TestParse(t *testing.T) {
 	} {
 		all, err := Parse(tt.kind, []byte(tt.body))
 		switch {
-		case tt.want != "" && (err == nil || !errors.Is(err, event.ErrMalformed) || !strings.Contains(err.Error(), tt.want)):
+		case tt.want != "" && (err == nil || !errors.Is(err, event.ErrMalformed) ||
+			!strings.Contains(err.Error(), tt.want)):
 			t.Errorf("%s %.80s: %v, want %q", tt.kind, tt.body, err, tt.want)
 		case tt.want == "" && (err != nil || len(all) != tt.n):
 			t.Errorf("%s %.80s: %d events, %v", tt.kind, tt.body, len(all), err)
@@ -46,7 +48,8 @@ func TestParse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for pointer, want := range map[string]any{"/a/b~1c/1": "two", "/a/b~1c/2": nil, "/a/x": nil, "/a/b~1c/1/z": nil, "/a/b~1c/-1": nil} {
+	for pointer, want := range map[string]any{"/a/b~1c/1": "two", "/a/b~1c/2": nil, "/a/x": nil, "/a/b~1c/1/z": nil,
+		"/a/b~1c/-1": nil} {
 		if got, found := At(values, pointer); got != want || found != (want != nil) {
 			t.Errorf("%s: %v, %v; want %v", pointer, got, found, want)
 		}

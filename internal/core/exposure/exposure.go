@@ -48,7 +48,8 @@ const (
 )
 
 // NoClaim is what must be said beside the figures.
-const NoClaim = "Figures beside a recommendation claim no conformance: a code by mail is not an out-of-band authenticator in NIST SP 800-63B (§5.1.3.1), and failures slow guessing down here without ever locking an account."
+const NoClaim = "Figures beside a recommendation claim no conformance: a code by mail is not an out-of-band " +
+	"authenticator in NIST SP 800-63B (§5.1.3.1), and failures slow guessing down here without ever locking an account."
 
 // Report returns the figures, in the order in which somebody who reviews the configuration asks.
 func Report(in Input) []Figure {
@@ -63,16 +64,19 @@ func Report(in Input) []Figure {
 	}
 	for _, d := range []time.Duration{time.Hour, day} {
 		b := one(d)
-		add(b.figure("mail to one address, by any number of strangers, "+within(d), warnIf(b.n == judge.NoBound, "nothing bounds it: give a rule by address")))
+		add(b.figure("mail to one address, by any number of strangers, "+within(d),
+			warnIf(b.n == judge.NoBound, "nothing bounds it: give a rule by address")))
 	}
 	network := in.bound(limit.Mail, limit.All, limit.Network)
 	for _, d := range []time.Duration{time.Hour, day} {
 		b := network(d)
-		add(b.figure("mail to any addresses, by one stranger at one network, "+within(d), warnIf(b.n == judge.NoBound, "nothing bounds it: give a rule by network")))
+		add(b.figure("mail to any addresses, by one stranger at one network, "+within(d),
+			warnIf(b.n == judge.NoBound, "nothing bounds it: give a rule by network")))
 	}
 	fresh := in.fresh(limit.Mail)(day)
 	add(fresh.figure("mail to addresses that nobody has confirmed, by a million strangers, "+within(day),
-		warnIf(fresh.n == judge.NoBound, "nothing bounds it: a form that anybody can fill in sends to anybody; give a rule by all with new = true")))
+		warnIf(fresh.n == judge.NoBound,
+			"nothing bounds it: a form that anybody can fill in sends to anybody; give a rule by all with new = true")))
 	if in.SMS {
 		for _, row := range []struct {
 			about string
@@ -83,14 +87,18 @@ func Report(in Input) []Figure {
 			{"texts in all", []limit.Key{limit.All}},
 		} {
 			b := in.bound(limit.SMS, row.by...)(day)
-			add(b.figure(row.about+", by a million strangers, "+within(day), warnIf(b.n == judge.NoBound, "nothing bounds it: an open form is an open bill")))
+			add(b.figure(row.about+", by a million strangers, "+within(day),
+				warnIf(b.n == judge.NoBound, "nothing bounds it: an open form is an open bill")))
 			if row.about != "texts in all" {
 				continue
 			}
-			money := Figure{About: "money for texts, " + within(day), Value: "not known", Because: "no provider that carries SMS has a cost", Warning: "give the providers of SMS a cost, so that this can be said"}
+			money := Figure{About: "money for texts, " + within(day), Value: "not known",
+				Because: "no provider that carries SMS has a cost",
+				Warning: "give the providers of SMS a cost, so that this can be said"}
 			if in.SMSCost > 0 && b.n != judge.NoBound {
 				sum := float64(b.n) * in.SMSCost
-				money = Figure{About: money.About, Value: fmt.Sprintf("%.2f", sum), Number: sum, Because: fmt.Sprintf("%s texts × %.4g for one", count(b.n), in.SMSCost)}
+				money = Figure{About: money.About, Value: fmt.Sprintf("%.2f", sum), Number: sum,
+					Because: fmt.Sprintf("%s texts × %.4g for one", count(b.n), in.SMSCost)}
 			}
 			add(money)
 		}
@@ -154,7 +162,10 @@ func (in Input) bound(m limit.Medium, by ...limit.Key) func(d time.Duration) bou
 // fresh is bound for letters to addresses that nobody need have confirmed.
 func (in Input) fresh(m limit.Medium) func(d time.Duration) bound {
 	return func(d time.Duration) bound {
-		all := slices.DeleteFunc(in.allPurposes(), func(p string) bool { return p == challenge.SignIn || p == challenge.StepUp })
+		all := slices.DeleteFunc(in.allPurposes(), func(p string) bool {
+			return p == challenge.SignIn ||
+				p == challenge.StepUp
+		})
 		return in.most(m, d, all, []limit.Key{limit.All}, true)
 	}
 }
@@ -174,7 +185,8 @@ func (in Input) most(m limit.Medium, d time.Duration, purposes []string, by []li
 	tightest := func(purposes []string, stages ...limit.Stage) bound {
 		best := bound{n: judge.NoBound, d: d}
 		for _, r := range in.Rules {
-			covers := !r.Observe && slices.Contains(by, r.By) && (r.Medium == "" || r.Medium == m) && (!r.New || fresh) && (r.Stage == "" || len(stages) == 1 && r.Stage == stages[0])
+			covers := !r.Observe && slices.Contains(by, r.By) && (r.Medium == "" || r.Medium == m) &&
+				(!r.New || fresh) && (r.Stage == "" || len(stages) == 1 && r.Stage == stages[0])
 			for _, p := range purposes {
 				covers = covers && (len(r.On) == 0 || slices.Contains(r.On, p))
 			}
@@ -227,7 +239,8 @@ func (in Input) oneChallenge() (out []Figure) {
 			warn = fmt.Sprintf("a code is good for %v; %s", p.CodeLife, codeLifeBy)
 		}
 		f := guessed(p, "a stranger guesses the code of one challenge", int64(p.Tries),
-			fmt.Sprintf("%d tries × 2 / 10^%d (%d digits, compared with 2 codes at most; %s)", p.Tries, p.Digits, p.Digits, oddsBy), warn)
+			fmt.Sprintf("%d tries × 2 / 10^%d (%d digits, compared with 2 codes at most; %s)", p.Tries, p.Digits,
+				p.Digits, oddsBy), warn)
 		same := slices.IndexFunc(out, func(o Figure) bool { return o.Because == f.Because && o.Warning == f.Warning })
 		if same < 0 {
 			f.About = purpose + ": " + f.About
@@ -252,7 +265,8 @@ func (in Input) signingIn() (out []Figure) {
 		warn = fmt.Sprintf("%s guesses a day; %s", count(tries), failuresBy)
 	}
 	out = append(out, odds("a stranger guesses their way into one account, in 24 hours", tries,
-		fmt.Sprintf("%s challenges let %s tries, as failures leave fewer for each; × 2 / 10^%d", count(firsts), count(tries), p.Digits), warn))
+		fmt.Sprintf("%s challenges let %s tries, as failures leave fewer for each; × 2 / 10^%d", count(firsts),
+			count(tries), p.Digits), warn))
 	accounts := in.firsts(purpose, limit.Network)
 	out = append(out, odds("somebody at one network gets into any account by one guess at each, in 24 hours", accounts,
 		fmt.Sprintf("%s challenges from one network × 2 / 10^%d", count(accounts), p.Digits), ""))
@@ -260,7 +274,10 @@ func (in Input) signingIn() (out []Figure) {
 	many := odds("somebody with a thousand networks does", saturate(accounts, networks),
 		fmt.Sprintf("%s × %s challenges × 2 / 10^%d", count(networks), count(accounts), p.Digits), "")
 	if many.Number > sprayOdds {
-		many.Warning = fmt.Sprintf("worse than 1 in 10, which is our own recommendation: no rule can bound sign-ins in all, as whoever used it up would lock everybody out; with digits = %d it is %s", p.Digits+2, percent(1-math.Pow(1-2/math.Pow10(p.Digits+2), float64(saturate(accounts, networks)))))
+		many.Warning = fmt.Sprintf(
+			"worse than 1 in 10, which is our own recommendation: no rule can bound sign-ins in all, as whoever "+
+				"used it up would lock everybody out; with digits = %d it is %s", p.Digits+2,
+			percent(1-math.Pow(1-2/math.Pow10(p.Digits+2), float64(saturate(accounts, networks)))))
 	}
 	out = append(out, many)
 	return out
@@ -278,7 +295,8 @@ func (in Input) firsts(purpose string, by limit.Key) int64 {
 	n := judge.NoBound
 	for _, r := range in.Rules {
 		keyed := r.By == by || by == limit.Address && r.By == limit.Subject || r.By == limit.All
-		if keyed && !r.Observe && !r.New && r.Stage != limit.Again && r.Medium != limit.SMS && (len(r.On) == 0 || slices.Contains(r.On, purpose)) {
+		if keyed && !r.Observe && !r.New && r.Stage != limit.Again && r.Medium != limit.SMS &&
+			(len(r.On) == 0 || slices.Contains(r.On, purpose)) {
 			n = min(n, judge.Most(r, day))
 		}
 	}

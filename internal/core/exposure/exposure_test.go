@@ -14,11 +14,14 @@ import (
 )
 
 var rules = []limit.Rule{
-	{Name: "again", By: limit.Address, Stage: limit.Again, Ladder: limit.Ladder{Rungs: []time.Duration{30 * time.Second, 15 * time.Minute}, Decay: time.Hour}},
+	{Name: "again", By: limit.Address, Stage: limit.Again,
+		Ladder: limit.Ladder{Rungs: []time.Duration{30 * time.Second, 15 * time.Minute}, Decay: time.Hour}},
 	{Name: "address-hour", By: limit.Address, Rate: limit.Rate{Times: 12, Per: time.Hour, Burst: 8}},
 	{Name: "address-day", By: limit.Address, Quota: limit.Quota{Times: 30, Window: limit.Day}},
-	{Name: "signups", By: limit.Network, On: []string{challenge.Signup}, Quota: limit.Quota{Times: 50, Window: limit.Day}},
-	{Name: "others", By: limit.Network, On: []string{challenge.SignIn}, Rate: limit.Rate{Times: 60, Per: time.Hour, Burst: 10}},
+	{Name: "signups", By: limit.Network, On: []string{challenge.Signup},
+		Quota: limit.Quota{Times: 50, Window: limit.Day}},
+	{Name: "others", By: limit.Network, On: []string{challenge.SignIn},
+		Rate: limit.Rate{Times: 60, Per: time.Hour, Burst: 10}},
 	{Name: "watched", By: limit.Network, Quota: limit.Quota{Times: 1, Window: limit.Day}, Observe: true},
 	{Name: "new", By: limit.All, New: true, Rate: limit.Rate{Times: 100, Per: time.Hour, Burst: 40}},
 }
@@ -92,7 +95,8 @@ func TestReportAgreesWithSimulation(t *testing.T) {
 		asks  []judge.Ask
 	}{
 		{"mail to one address, by any number of strangers, in 24 hours", kinds(judge.Ask{Address: "mara"})},
-		{"mail to any addresses, by one stranger at one network, in 24 hours", kinds(judge.Ask{Network: "203.0.113.7"})},
+		{"mail to any addresses, by one stranger at one network, in 24 hours",
+			kinds(judge.Ask{Network: "203.0.113.7"})},
 		{"mail to addresses that nobody has confirmed, by a million strangers, in 24 hours", kinds(judge.Ask{})[:2]},
 	} {
 		f, known := figures[tt.about]
@@ -121,7 +125,8 @@ func TestOddsAgreeWithGuessing(t *testing.T) {
 	}
 	tries := Guesses(p, 60)
 	if tries < 60 || tries >= 60*int64(p.Tries) {
-		t.Fatalf("%d tries in 60 challenges: failures are to leave fewer than %d for each, and never none", tries, p.Tries)
+		t.Fatalf("%d tries in 60 challenges: failures are to leave fewer than %d for each, and never none", tries,
+			p.Tries)
 	}
 	dice := rand.New(rand.NewPCG(1, 2))
 	const rounds = 5000
@@ -152,12 +157,16 @@ func TestWarnings(t *testing.T) {
 	for _, f := range Report(Input{Policies: p, SMS: true}) {
 		text += f.About + ": " + f.Value + " | " + f.Warning + "\n"
 	}
-	for _, want := range []string{"give a rule by address", "give a rule by network", "new = true", "an open bill", "give the providers of SMS a cost", "at most 100 failed attempts", "10 minutes at most", "our own recommendation"} {
+	for _, want := range []string{"give a rule by address", "give a rule by network", "new = true", "an open bill",
+		"give the providers of SMS a cost", "at most 100 failed attempts", "10 minutes at most",
+		"our own recommendation"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no warning says %q in\n%s", want, text)
 		}
 	}
-	for _, f := range Report(Input{Rules: []limit.Rule{{Name: "sms", By: limit.All, Quota: limit.Quota{Times: 100, Window: limit.Day}}}, Policies: policies(t), SMS: true, SMSCost: 0.07}) {
+	for _, f := range Report(
+		Input{Rules: []limit.Rule{{Name: "sms", By: limit.All, Quota: limit.Quota{Times: 100, Window: limit.Day}}},
+			Policies: policies(t), SMS: true, SMSCost: 0.07}) {
 		if strings.HasPrefix(f.About, "money") && f.Value != "14.00" {
 			t.Errorf("money: %s (%s), want 14.00: the quotas of two days touch 24 hours", f.Value, f.Because)
 		}

@@ -50,7 +50,8 @@ func (m *model) passes(now time.Time) bool {
 		fill(now)
 		return level.Cmp(big.NewRat(1, 1)) >= 0
 	case r.Quota.Times > 0:
-		form := map[limit.Window]string{limit.Hour: "2006-01-02 15 -0700", limit.Day: "2006-01-02", limit.Month: "2006-01"}[r.Quota.Window]
+		form := map[limit.Window]string{limit.Hour: "2006-01-02 15 -0700", limit.Day: "2006-01-02",
+			limit.Month: "2006-01"}[r.Quota.Window]
 		n := 0
 		for _, e := range m.events {
 			if e.In(r.Quota.Zone).Format(form) == now.In(r.Quota.Zone).Format(form) {
@@ -89,7 +90,9 @@ func TestAgainstModel(t *testing.T) {
 		{Name: "day", By: limit.All, Quota: limit.Quota{Times: 20, Window: limit.Day, Zone: zone}},
 		{Name: "month", By: limit.All, Quota: limit.Quota{Times: 60, Window: limit.Month, Zone: zone}},
 		{Name: "hour", By: limit.All, Quota: limit.Quota{Times: 5, Window: limit.Hour, Zone: zone}},
-		{Name: "ladder", By: limit.All, Ladder: limit.Ladder{Rungs: []time.Duration{0, 30 * time.Second, time.Minute, 15 * time.Minute}, Decay: 20 * time.Minute}},
+		{Name: "ladder", By: limit.All,
+			Ladder: limit.Ladder{Rungs: []time.Duration{0, 30 * time.Second, time.Minute, 15 * time.Minute},
+				Decay: 20 * time.Minute}},
 		{Name: "together", By: limit.All, AtOnce: limit.AtOnce{Most: 3, Hold: time.Minute}},
 	} {
 		for seed := range uint64(4) {
@@ -98,11 +101,13 @@ func TestAgainstModel(t *testing.T) {
 			var s State
 			passed := 0
 			for i := range 120 {
-				step := []time.Duration{0, time.Microsecond, time.Second, 40 * time.Second, 10 * time.Minute, 2 * time.Hour}[dice.IntN(6)]
+				step := []time.Duration{0, time.Microsecond, time.Second, 40 * time.Second, 10 * time.Minute,
+					2 * time.Hour}[dice.IntN(6)]
 				now = now.Add(time.Duration(dice.Int64N(int64(step)+1)) * 2).Truncate(time.Microsecond)
 				st, next := Look(&r, Normalize(&r, s, now), 1, now)
 				if want := m.passes(now); st.Allowed != want {
-					t.Fatalf("%s, seed %d, question %d at %v: allowed %v, the model says %v", r.Name, seed, i, now, st.Allowed, want)
+					t.Fatalf("%s, seed %d, question %d at %v: allowed %v, the model says %v", r.Name, seed, i, now,
+						st.Allowed, want)
 				}
 				if st.Allowed != (st.Left > 0) {
 					t.Fatalf("%s: allowed %v with %d left", r.Name, st.Allowed, st.Left)
@@ -128,7 +133,8 @@ func TestJudgeAllOrNothing(t *testing.T) {
 		limit.Rule{Name: "pace", By: limit.Address, Rate: limit.Rate{Times: 6, Per: time.Hour, Burst: 2}},
 		limit.Rule{Name: "day", By: limit.All, Quota: limit.Quota{Times: 3, Window: limit.Day}},
 		limit.Rule{Name: "watched", By: limit.Network, Quota: limit.Quota{Times: 1, Window: limit.Day}, Observe: true},
-		limit.Rule{Name: "elsewhere", On: []string{"signin"}, By: limit.All, Quota: limit.Quota{Times: 1, Window: limit.Day}},
+		limit.Rule{Name: "elsewhere", On: []string{"signin"}, By: limit.All,
+			Quota: limit.Quota{Times: 1, Window: limit.Day}},
 		limit.Rule{Name: "unknown", By: limit.Domain, Quota: limit.Quota{Times: 1, Window: limit.Day}},
 	)
 	if err != nil {
@@ -136,7 +142,8 @@ func TestJudgeAllOrNothing(t *testing.T) {
 	}
 	held := make(map[string]State)
 	ask := func(address string, n int, now time.Time) Decision {
-		bound := set.Bind(Ask{Purpose: "signup", Stage: limit.First, Medium: limit.Mail, Address: address, Network: "203.0.113.7"})
+		bound := set.Bind(Ask{Purpose: "signup", Stage: limit.First, Medium: limit.Mail, Address: address,
+			Network: "203.0.113.7"})
 		states, next := make([]State, len(bound)), make([]State, len(bound))
 		for i, b := range bound {
 			states[i] = held[b.Name]
@@ -181,8 +188,10 @@ func TestClockJumps(t *testing.T) {
 		most time.Duration
 	}{
 		{limit.Rule{Name: "rate", Rate: limit.Rate{Times: 6, Per: time.Hour, Burst: 2}}, 10 * time.Minute},
-		{limit.Rule{Name: "day", Quota: limit.Quota{Times: 2, Window: limit.Day}}, 2 * time.Hour}, // what is left of the day at t0
-		{limit.Rule{Name: "ladder", Ladder: limit.Ladder{Rungs: []time.Duration{time.Minute, 5 * time.Minute}, Decay: time.Hour}}, 5 * time.Minute},
+		// what is left of the day at t0
+		{limit.Rule{Name: "day", Quota: limit.Quota{Times: 2, Window: limit.Day}}, 2 * time.Hour},
+		{limit.Rule{Name: "ladder", Ladder: limit.Ladder{Rungs: []time.Duration{time.Minute, 5 * time.Minute},
+			Decay: time.Hour}}, 5 * time.Minute},
 		{limit.Rule{Name: "together", AtOnce: limit.AtOnce{Most: 2, Hold: time.Minute}}, time.Minute},
 	} {
 		bound, s, next := []Bound{{Rule: &tt.r}}, []State{{}}, []State{{}}
@@ -220,7 +229,8 @@ func TestReturnAndIdle(t *testing.T) {
 		fresh, afterFresh := Look(&r, State{}, 1, later)
 		idle, afterIdle := Look(&r, spent, 1, later)
 		if fresh != idle || afterFresh != afterIdle {
-			t.Errorf("%s: idle at %v, but a fresh state says %+v %+v, and this one %+v %+v", r.Name, later, fresh, afterFresh, idle, afterIdle)
+			t.Errorf("%s: idle at %v, but a fresh state says %+v %+v, and this one %+v %+v", r.Name, later, fresh,
+				afterFresh, idle, afterIdle)
 		}
 	}
 }
@@ -238,8 +248,10 @@ func TestBadRules(t *testing.T) {
 		{limit.Rule{Name: "day", By: "person", Quota: day}, `counts by "person"`},
 		{limit.Rule{Name: "Day", By: limit.All, Quota: day}, "a name has"},
 		{limit.Rule{Name: "none", By: limit.All}, "does not say how often"},
-		{limit.Rule{Name: "both", By: limit.All, Quota: day, AtOnce: limit.AtOnce{Most: 1, Hold: time.Second}}, "more than one way"},
-		{limit.Rule{Name: "ladder", By: limit.All, Ladder: limit.Ladder{Rungs: []time.Duration{time.Hour, time.Minute}, Decay: 1}}, "rung 2"},
+		{limit.Rule{Name: "both", By: limit.All, Quota: day, AtOnce: limit.AtOnce{Most: 1, Hold: time.Second}},
+			"more than one way"},
+		{limit.Rule{Name: "ladder", By: limit.All, Ladder: limit.Ladder{Rungs: []time.Duration{time.Hour, time.Minute},
+			Decay: 1}}, "rung 2"},
 		{limit.Rule{Name: "ladder", By: limit.All, Ladder: limit.Ladder{Rungs: []time.Duration{time.Hour}}}, "a decay"},
 		{limit.Rule{Name: "stage", By: limit.All, Stage: "third", Quota: day}, `stage is "third"`},
 		{limit.Rule{Name: "far", By: limit.All, Rate: limit.Rate{Times: 1, Per: 9e17, Burst: 2}}, "longer than a year"},
@@ -248,10 +260,12 @@ func TestBadRules(t *testing.T) {
 			t.Errorf("%+v: %v, want %q", tt.rule, err, tt.want)
 		}
 	}
-	if _, err := NewSet(limit.Rule{Name: "a", By: limit.All, Quota: day}, limit.Rule{Name: "a", By: limit.Network, Quota: day}); !errors.Is(err, limit.ErrRule) {
+	if _, err := NewSet(limit.Rule{Name: "a", By: limit.All, Quota: day},
+		limit.Rule{Name: "a", By: limit.Network, Quota: day}); !errors.Is(err, limit.ErrRule) {
 		t.Errorf("two rules of one name: %v", err)
 	}
-	for _, s := range []string{"", "0 per hour", "-1 per hour", "5 an hour", "5 per fortnight", "5 per -1m", "x per hour"} {
+	for _, s := range []string{"", "0 per hour", "-1 per hour", "5 an hour", "5 per fortnight", "5 per -1m",
+		"x per hour"} {
 		if _, err := ParseRate(s); !errors.Is(err, limit.ErrRule) {
 			t.Errorf("ParseRate(%q): %v", s, err)
 		}
@@ -272,8 +286,12 @@ func TestWords(t *testing.T) {
 		want string
 	}{
 		{limit.Rule{By: limit.Address, Rate: rate}, "12 an hour, 6 at once for one address; letters"},
-		{limit.Rule{By: limit.Domain, Quota: limit.Quota{Times: 100, Window: limit.Day, Zone: oslo(t)}, Medium: limit.SMS, On: []string{"signin"}}, "100 a calendar day in Europe/Oslo for one country code; letters of signin by sms"},
-		{limit.Rule{By: limit.All, Ladder: limit.Ladder{Rungs: []time.Duration{30 * time.Second, time.Hour}, Decay: 90 * time.Minute}, Stage: limit.Again}, "waits of 30s, 1h, one less for each 1h30m of rest in all; letters sent again"},
+		{limit.Rule{By: limit.Domain, Quota: limit.Quota{Times: 100, Window: limit.Day, Zone: oslo(t)},
+			Medium: limit.SMS, On: []string{"signin"}},
+			"100 a calendar day in Europe/Oslo for one country code; letters of signin by sms"},
+		{limit.Rule{By: limit.All, Ladder: limit.Ladder{Rungs: []time.Duration{30 * time.Second, time.Hour},
+			Decay: 90 * time.Minute}, Stage: limit.Again},
+			"waits of 30s, 1h, one less for each 1h30m of rest in all; letters sent again"},
 	} {
 		if got := tt.r.String() + "; " + About(tt.r); got != tt.want {
 			t.Errorf("%s, want %s", got, tt.want)
@@ -287,7 +305,8 @@ func fiveRules(tb testing.TB) ([]Bound, []State) {
 	set, err := NewSet(
 		limit.Rule{Name: "pace", By: limit.Address, Rate: limit.Rate{Times: 1e6, Per: time.Second, Burst: 1e6}},
 		limit.Rule{Name: "day", By: limit.Address, Quota: limit.Quota{Times: 1 << 40, Window: limit.Day}},
-		limit.Rule{Name: "ladder", By: limit.Address, Ladder: limit.Ladder{Rungs: []time.Duration{0}, Decay: time.Hour}},
+		limit.Rule{Name: "ladder", By: limit.Address,
+			Ladder: limit.Ladder{Rungs: []time.Duration{0}, Decay: time.Hour}},
 		limit.Rule{Name: "network", By: limit.Network, Rate: limit.Rate{Times: 1e6, Per: time.Second, Burst: 1e6}},
 		limit.Rule{Name: "all", By: limit.All, AtOnce: limit.AtOnce{Most: 1 << 40, Hold: time.Second}},
 	)

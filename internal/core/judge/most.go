@@ -17,9 +17,11 @@ func Most(r limit.Rule, d time.Duration) int64 {
 		return int64(r.Rate.Burst) + int64(d/gap(r.Rate))
 	case r.Quota.Times > 0:
 		// No window is shorter than this, in any zone.
-		shortest := map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: 23 * time.Hour, limit.Month: 28*24*time.Hour - time.Hour}[r.Quota.Window]
+		shortest := map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: 23 * time.Hour,
+			limit.Month: 28*24*time.Hour - time.Hour}[r.Quota.Window]
 		if r.Quota.Zone == nil || r.Quota.Zone == time.UTC {
-			shortest = map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: 24 * time.Hour, limit.Month: 28 * 24 * time.Hour}[r.Quota.Window]
+			shortest = map[limit.Window]time.Duration{limit.Hour: time.Hour, limit.Day: 24 * time.Hour,
+				limit.Month: 28 * 24 * time.Hour}[r.Quota.Window]
 		}
 		// A stretch touches one window more than fits behind its first instant.
 		return int64(r.Quota.Times) * (2 + int64((d-1)/shortest))

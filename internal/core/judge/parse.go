@@ -16,10 +16,13 @@ func ParseRate(s string) (limit.Rate, error) {
 	if err != nil {
 		return limit.Rate{}, err
 	}
-	per, known := map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}[unit]
+	per, known := map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour,
+		"day": 24 * time.Hour}[unit]
 	if !known {
 		if per, err = time.ParseDuration(unit); err != nil || per <= 0 {
-			return limit.Rate{}, fmt.Errorf("%w: %q has an unknown unit; say second, minute, hour, day, or a duration such as 10m", limit.ErrRule, s)
+			return limit.Rate{},
+				fmt.Errorf("%w: %q has an unknown unit; say second, minute, hour, day, or a duration such as 10m",
+					limit.ErrRule, s)
 		}
 	}
 	return limit.Rate{Times: times, Per: per, Burst: 1}, nil
@@ -33,7 +36,8 @@ func ParseQuota(s string) (limit.Quota, error) {
 	}
 	q := limit.Quota{Times: times, Window: limit.Window(unit)}
 	if q.Window != limit.Hour && q.Window != limit.Day && q.Window != limit.Month {
-		return limit.Quota{}, fmt.Errorf("%w: %q has an unknown unit; a quota is per hour, day or month", limit.ErrRule, s)
+		return limit.Quota{}, fmt.Errorf("%w: %q has an unknown unit; a quota is per hour, day or month", limit.ErrRule,
+			s)
 	}
 	return q, nil
 }

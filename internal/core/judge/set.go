@@ -37,7 +37,8 @@ func Around(q limit.Quota, t time.Time) (start, end time.Time) {
 		return time.Date(y, m, d, 0, 0, 0, 0, zone), time.Date(y, m, d+1, 0, 0, 0, 0, zone)
 	}
 	// Hours are counted in absolute time: where clocks go back an hour comes twice.
-	start = t.Add(-time.Duration(local.Minute())*time.Minute - time.Duration(local.Second())*time.Second - time.Duration(local.Nanosecond()))
+	start = t.Add(-time.Duration(local.Minute())*time.Minute - time.Duration(
+		local.Second())*time.Second - time.Duration(local.Nanosecond()))
 	return start, start.Add(time.Hour)
 }
 
@@ -49,7 +50,8 @@ func Check(r limit.Rule) error {
 		return fmt.Errorf("%w: %q: %s", limit.ErrRule, r.Name, fmt.Sprintf(format, args...))
 	}
 	ways := 0
-	for _, used := range []bool{r.Rate != limit.Rate{}, r.Quota != limit.Quota{}, len(r.Ladder.Rungs) > 0 || r.Ladder.Decay != 0, r.AtOnce != limit.AtOnce{}} {
+	for _, used := range []bool{r.Rate != limit.Rate{}, r.Quota != limit.Quota{}, len(r.Ladder.Rungs) > 0 ||
+		r.Ladder.Decay != 0, r.AtOnce != limit.AtOnce{}} {
 		if used {
 			ways++
 		}
@@ -152,7 +154,8 @@ func (s *Set) Bind(a Ask) []Bound {
 			continue
 		}
 		if value, known := a.under(r.By); known {
-			out = append(out, Bound{r, value + ":" + r.Name}) // what one key is counted under stands together in a table
+			// what one key is counted under stands together in a table
+			out = append(out, Bound{r, value + ":" + r.Name})
 		}
 	}
 	slices.SortFunc(out, func(a, b Bound) int { return cmp.Compare(a.Name, b.Name) })

@@ -113,13 +113,15 @@ func (r *Keyring) Marshal() []byte {
 		set.Keys = append(set.Keys, j)
 	}
 	for i, one := range k.all {
-		add(i, jwk{Kty: "oct", Kid: one.kid, K: base64.RawURLEncoding.EncodeToString(one.secret), VerifyUntil: one.verifyUntil})
+		add(i, jwk{Kty: "oct", Kid: one.kid, K: base64.RawURLEncoding.EncodeToString(one.secret),
+			VerifyUntil: one.verifyUntil})
 	}
 	for i, one := range k.index {
 		if k.spare {
 			break
 		}
-		add(i, jwk{Kty: "oct", Kid: one.kid, K: base64.RawURLEncoding.EncodeToString(one.secret), Use: "index", VerifyUntil: one.verifyUntil})
+		add(i, jwk{Kty: "oct", Kid: one.kid, K: base64.RawURLEncoding.EncodeToString(one.secret), Use: "index",
+			VerifyUntil: one.verifyUntil})
 	}
 	for i, one := range k.receipts {
 		add(i, jwk{Kty: "OKP", Crv: "Ed25519", Kid: one.kid, X: base64.RawURLEncoding.EncodeToString(one.Public()),

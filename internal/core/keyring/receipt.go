@@ -35,7 +35,8 @@ func newReceiptKey(kid string, seed []byte, until time.Time) *ReceiptKey {
 	if err != nil {
 		panic(err) // strings always marshal
 	}
-	return &ReceiptKey{kid: kid, private: ed25519.NewKeyFromSeed(seed), until: until, header: b64.EncodeToString(header)}
+	return &ReceiptKey{kid: kid, private: ed25519.NewKeyFromSeed(seed), until: until,
+		header: b64.EncodeToString(header)}
 }
 
 // ID returns the key's identifier.
@@ -66,7 +67,8 @@ type Receipt struct {
 }
 
 // ErrNoReceiptKey means that the keyring has no key for receipts.
-var ErrNoReceiptKey = errors.New("token: the keyring has no key for receipts; make one with `illumicode keys rotate --use receipt`")
+var ErrNoReceiptKey = errors.New(
+	"token: the keyring has no key for receipts; make one with `illumicode keys rotate --use receipt`")
 
 // SignReceipt returns the receipt as a JWS (RFC 7515, with EdDSA of RFC 8037 §3.1), which whoever has
 // the keys of [Keyring.JWKS] can check. The error is [ErrNoReceiptKey].
@@ -101,7 +103,8 @@ func (r *Keyring) JWKS(now time.Time) []byte {
 	}{Keys: []public{}}
 	for _, k := range r.now.Load().receipts {
 		if k.until.IsZero() || now.Before(k.until) {
-			set.Keys = append(set.Keys, public{"OKP", "Ed25519", base64.RawURLEncoding.EncodeToString(k.Public()), k.kid, "sig", "EdDSA"})
+			set.Keys = append(set.Keys, public{"OKP", "Ed25519", base64.RawURLEncoding.EncodeToString(k.Public()),
+				k.kid, "sig", "EdDSA"})
 		}
 	}
 	out, err := json.MarshalIndent(set, "", "  ")

@@ -38,7 +38,8 @@ func (r *Keyring) Rotate(use Use, now, until time.Time) (*Keyring, error) {
 		}
 		k.receipts = append([]*ReceiptKey{GenerateReceiptKey(now)}, kept...)
 	default:
-		return nil, fmt.Errorf("token: no keys are for %q; there are %s, %s and %s", use, ForLinks, ForReceipts, ForLookups)
+		return nil, fmt.Errorf("token: no keys are for %q; there are %s, %s and %s", use, ForLinks, ForReceipts,
+			ForLookups)
 	}
 	return newKeyring(k.all, k.receipts, k.index)
 }

@@ -63,17 +63,23 @@ func TestVerifyRefusals(t *testing.T) {
 		{"fourth part", good + ".x", s, t0, ErrMalformed},
 		{"too long", header + "." + payload + strings.Repeat("A", MaxLen) + "." + tag, s, t0, ErrMalformed},
 		{"line break in the tag", header + "." + payload + "." + tag[:20] + "\n" + tag[21:], s, t0, ErrForged},
-		{"another key", NewSigner(foreign, issuer, "signup").Sign(foreign.Active(), sample(foreign.Active())), s, t0, ErrUnknownKey},
+		{"another key", NewSigner(foreign, issuer, "signup").Sign(foreign.Active(), sample(foreign.Active())), s, t0,
+			ErrUnknownKey},
 		{"retired key", good, NewSigner(retired, issuer, "signup"), t0, ErrUnknownKey},
 		{"key not yet retired", good, NewSigner(retired, issuer, "signup"), t0.Add(-time.Second), nil},
 		{"another purpose", good, NewSigner(ring, issuer, "signin"), t0, ErrPurpose},
 		{"another site", good, NewSigner(ring, "https://other.example", "signup"), t0, ErrPurpose},
-		{"alg none", enc(`{"alg":"none","kid":"k1","typ":"illumicode-link+jwt"}`) + "." + payload + "." + tag, s, t0, ErrMalformed},
+		{"alg none", enc(`{"alg":"none","kid":"k1","typ":"illumicode-link+jwt"}`) + "." + payload + "." + tag, s, t0,
+			ErrMalformed},
 		{"alg none, empty tag", enc(`{"alg":"none"}`) + "." + payload + ".", s, t0, ErrMalformed},
-		{"foreign alg, signed", resign(enc(`{"alg":"HS512","kid":"k1","typ":"illumicode-link+jwt"}`)), s, t0, ErrMalformed},
+		{"foreign alg, signed", resign(enc(`{"alg":"HS512","kid":"k1","typ":"illumicode-link+jwt"}`)), s, t0,
+			ErrMalformed},
 		{"foreign typ, signed", resign(enc(`{"alg":"HS256","kid":"k1","typ":"JWT"}`)), s, t0, ErrMalformed},
-		{"critical header, signed", resign(enc(`{"alg":"HS256","crit":["x"],"kid":"k1","typ":"illumicode-link+jwt","x":1}`)), s, t0, ErrMalformed},
-		{"expired forgery", header + "." + payload + "." + strings.Repeat("A", tagLen), s, t0.Add(99 * time.Hour), ErrForged},
+		{"critical header, signed",
+			resign(enc(`{"alg":"HS256","crit":["x"],"kid":"k1","typ":"illumicode-link+jwt","x":1}`)), s, t0,
+			ErrMalformed},
+		{"expired forgery", header + "." + payload + "." + strings.Repeat("A", tagLen), s, t0.Add(99 * time.Hour),
+			ErrForged},
 	} {
 		claims, err := tt.s.Verify(tt.tok, tt.now)
 		if !errors.Is(err, tt.want) {
@@ -118,7 +124,8 @@ func TestKeyringFile(t *testing.T) {
 	if _, err := back.Key(b.ID(), t0.Add(25*time.Hour)); !errors.Is(err, ErrUnknownKey) {
 		t.Errorf("retired key: %v, want ErrUnknownKey", err)
 	}
-	if s := fmt.Sprintf("%v %+v %#v", a, a, a); strings.Contains(s, fmt.Sprint(a.secret)) || strings.Contains(s, "secret") {
+	if s := fmt.Sprintf("%v %+v %#v", a, a, a); strings.Contains(s, fmt.Sprint(a.secret)) ||
+		strings.Contains(s, "secret") {
 		t.Errorf("a printed key shows its secret: %s", s)
 	}
 	good := string(ring.Marshal())
@@ -174,7 +181,8 @@ func TestRotation(t *testing.T) {
 	if _, err := s.Verify(tok, t0.Add(time.Hour)); !errors.Is(err, ErrUnknownKey) {
 		t.Errorf("at its end: %v", err)
 	}
-	if index := ring.Index(); len(index) != 2 || index[1].Lookup("mara@ternisle.example") != lookup || index[0].Lookup("mara@ternisle.example") == lookup {
+	if index := ring.Index(); len(index) != 2 || index[1].Lookup("mara@ternisle.example") != lookup ||
+		index[0].Lookup("mara@ternisle.example") == lookup {
 		t.Errorf("%d keys for lookups, or the old one finds nothing", len(index))
 	}
 	if _, err := ring.Without(ring.Active().ID()); err == nil {
@@ -200,7 +208,8 @@ func TestReceiptIsNoLink(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	receipt, err := ring.SignReceipt(Receipt{Issuer: issuer, Audience: "signup", Subject: "7", IssuedAt: t0.Unix(), Expires: t0.Add(24 * time.Hour).Unix()})
+	receipt, err := ring.SignReceipt(Receipt{Issuer: issuer, Audience: "signup", Subject: "7", IssuedAt: t0.Unix(),
+		Expires: t0.Add(24 * time.Hour).Unix()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,10 +246,14 @@ func TestHMACVectors(t *testing.T) {
 		data string
 		want string
 	}{
-		{unhex(strings.Repeat("0b", 20)), "Hi There", "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"},
-		{[]byte("Jefe"), "what do ya want for nothing?", "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
-		{unhex(strings.Repeat("aa", 20)), strings.Repeat("\xdd", 50), "773ea91e36800e46854db8ebd09181a72959098b3ef8c122d9635514ced565fe"},
-		{unhex(strings.Repeat("aa", 131)), "Test Using Larger Than Block-Size Key - Hash Key First", "60e431591ee0b67f0d8a26aacbf5b77f8e0bc6213728c5140546040f0ee37f54"},
+		{unhex(strings.Repeat("0b", 20)), "Hi There",
+			"b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"},
+		{[]byte("Jefe"), "what do ya want for nothing?",
+			"5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
+		{unhex(strings.Repeat("aa", 20)), strings.Repeat("\xdd", 50),
+			"773ea91e36800e46854db8ebd09181a72959098b3ef8c122d9635514ced565fe"},
+		{unhex(strings.Repeat("aa", 131)), "Test Using Larger Than Block-Size Key - Hash Key First",
+			"60e431591ee0b67f0d8a26aacbf5b77f8e0bc6213728c5140546040f0ee37f54"},
 	} {
 		m := newMACs(tt.key)
 		for range 2 { // the second use is of a state that was reset
@@ -260,11 +273,14 @@ func TestHMACVectors(t *testing.T) {
 // RFC 5869 appendix A.1 and A.3, and that derive is that function without a salt.
 func TestHKDFVectors(t *testing.T) {
 	ikm := unhex(strings.Repeat("0b", 22))
-	got, err := hkdf.Key(sha256.New, ikm, unhex("000102030405060708090a0b0c"), string(unhex("f0f1f2f3f4f5f6f7f8f9")), 42)
-	if want := "3cb25f25faacd57a90434f64d0362f2a2d2d0a90cf1a5a4c5db02d56ecc4c5bf34007208d5b887185865"; err != nil || hex.EncodeToString(got) != want {
+	got, err := hkdf.Key(sha256.New, ikm, unhex("000102030405060708090a0b0c"), string(unhex("f0f1f2f3f4f5f6f7f8f9")),
+		42)
+	if want := "3cb25f25faacd57a90434f64d0362f2a2d2d0a90cf1a5a4c5db02d56ecc4c5bf34007208d5b887185865"; err != nil ||
+		hex.EncodeToString(got) != want {
 		t.Errorf("A.1: %x %v", got, err)
 	}
-	if got := derive(ikm, ""); hex.EncodeToString(got) != "8da4e775a563c18f715f802a063c5a31b8a11f5c5ee1879ec3454e5f3c738d2d" {
+	if got := derive(ikm, ""); hex.EncodeToString(
+		got) != "8da4e775a563c18f715f802a063c5a31b8a11f5c5ee1879ec3454e5f3c738d2d" {
 		t.Errorf("A.3: derive = %x", got) // the first 32 of the vector's 42 bytes
 	}
 	if string(derive(ikm, labelLink)) == string(derive(ikm, labelCode)) {
@@ -274,7 +290,8 @@ func TestHKDFVectors(t *testing.T) {
 
 // RFC 7515 appendix A.1: the signature of the example, from its key and signing input.
 func TestJWSVector(t *testing.T) {
-	key, err := b64.DecodeString("AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow")
+	key, err := b64.DecodeString(
+		"AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -340,10 +357,12 @@ func TestSeal(t *testing.T) {
 		t.Fatal(err)
 	}
 	sealed := a.Seal("unsubscribe", "mara@ternisle.example", "sailings")
-	if again := a.Seal("unsubscribe", "mara@ternisle.example", "sailings"); again != sealed || strings.Contains(sealed, "mara") {
+	if again := a.Seal("unsubscribe", "mara@ternisle.example", "sailings"); again != sealed ||
+		strings.Contains(sealed, "mara") {
 		t.Errorf("sealed as %q and %q", sealed, again)
 	}
-	if got, err := both.Unseal("unsubscribe", sealed, now); err != nil || len(got) != 2 || got[0] != "mara@ternisle.example" {
+	if got, err := both.Unseal("unsubscribe", sealed, now); err != nil || len(got) != 2 ||
+		got[0] != "mara@ternisle.example" {
 		t.Errorf("%q, %v", got, err)
 	}
 	_, text, _ := strings.Cut(sealed, ".")
@@ -362,8 +381,9 @@ func TestSeal(t *testing.T) {
 		"damaged":         {both, "unsubscribe", sealed[:len(sealed)-4] + "AAAA", ErrForged},
 		"cut":             {both, "unsubscribe", a.ID() + ".AAAA", ErrMalformed},
 		"no key":          {both, "unsubscribe", text, ErrMalformed},
-		"line breaks":     {both, "unsubscribe", sealed[:len(sealed)-4] + "\r\n" + sealed[len(sealed)-4:], ErrMalformed},
-		"very long":       {both, "unsubscribe", sealed + strings.Repeat("A", 3000), ErrMalformed},
+		"line breaks": {both, "unsubscribe", sealed[:len(sealed)-4] + "\r\n" + sealed[len(sealed)-4:],
+			ErrMalformed},
+		"very long": {both, "unsubscribe", sealed + strings.Repeat("A", 3000), ErrMalformed},
 	} {
 		if got, err := tt.ring.Unseal(tt.purpose, tt.sealed, now); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %q, %v; want %v", name, got, err, tt.want)

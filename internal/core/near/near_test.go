@@ -10,7 +10,8 @@ func TestList(t *testing.T) {
 	}{
 		{"moved", nil, "there is none"},
 		{"moved", []string{"trial"}, `there is "trial"`},
-		{"moevd", []string{"cancelled", "moved", "trial"}, `there are "moved", "cancelled", "trial"`}, // near misses first
+		// near misses first
+		{"moevd", []string{"cancelled", "moved", "trial"}, `there are "moved", "cancelled", "trial"`},
 		{"TRIAL", []string{"b", "a", "trial"}, `there are "trial", "a", "b"`},
 		{"x", []string{"a", "b", "c", "d", "e", "f", "g", "h", "i", "j", "k", "l", "m", "n"},
 			`there are "a", "b", "c", "d", "e", "f", "g", "h", "i", "j", "k", "l" and 2 more`},

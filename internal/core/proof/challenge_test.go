@@ -188,7 +188,8 @@ func TestSlowing(t *testing.T) {
 		failures float64
 		pause    time.Duration
 		tries    int
-	}{{0, 0, 5}, {4.9, 0, 5}, {5, time.Second, 5}, {8, 8 * time.Second, 5}, {12, 30 * time.Second, 3}, {30, 30 * time.Second, 1}, {1e9, 30 * time.Second, 1}} {
+	}{{0, 0, 5}, {4.9, 0, 5}, {5, time.Second, 5}, {8, 8 * time.Second, 5}, {12, 30 * time.Second, 3},
+		{30, 30 * time.Second, 1}, {1e9, 30 * time.Second, 1}} {
 		if got, tries := Pause(tt.failures), TriesAfter(p, tt.failures); got != tt.pause || tries != tt.tries {
 			t.Errorf("after %v failures: %v and %d tries, want %v and %d", tt.failures, got, tries, tt.pause, tt.tries)
 		}

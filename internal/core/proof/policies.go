@@ -41,7 +41,8 @@ func WithDefaults(p challenge.Policy, purpose string) (challenge.Policy, error) 
 	case p.Forms != challenge.Both && p.Forms != challenge.CodeOnly && p.Forms != challenge.LinkOnly:
 		return p, fmt.Errorf("challenge: Forms is both, code or link, not %q", p.Forms)
 	case p.CodeLife < time.Second || p.LinkLife < time.Second || p.Cap < time.Second:
-		return p, fmt.Errorf("challenge: CodeLife, LinkLife and Cap are at least a second, not %v, %v and %v", p.CodeLife, p.LinkLife, p.Cap)
+		return p, fmt.Errorf("challenge: CodeLife, LinkLife and Cap are at least a second, not %v, %v and %v",
+			p.CodeLife, p.LinkLife, p.Cap)
 	case p.Renew < 0 || p.Renew > p.CodeLife:
 		return p, fmt.Errorf("challenge: Renew lies between 0 and CodeLife (%v), not %v", p.CodeLife, p.Renew)
 	case p.Digits < otp.MinDigits || p.Digits > otp.MaxDigits:

@@ -11,7 +11,8 @@ import (
 func BenchmarkStorm(b *testing.B) {
 	latency := Spread{Median: 20 * time.Millisecond, High: 200 * time.Millisecond}
 	s := Scenario{Start: start, For: 6 * time.Hour, Providers: []Provider{
-		{Name: "harbour", Mail: true, Latency: latency, Fail: 0.01, Terms: route.Terms{Caps: route.Caps{PerDay: 50_000_000, AtOnce: 40}}},
+		{Name: "harbour", Mail: true, Latency: latency, Fail: 0.01,
+			Terms: route.Terms{Caps: route.Caps{PerDay: 50_000_000, AtOnce: 40}}},
 		{Name: "pier", Mail: true, Latency: latency, Terms: route.Terms{Caps: route.Caps{PerDay: 2_000}}},
 		{Name: "beacon", Mail: true, Latency: latency},
 	}, Notices: []Notice{{Name: "storm", Lane: Bulk, Count: 200_000, Domain: "gullquay.example"}}}

@@ -69,8 +69,10 @@ func (p *play) arrive(i int32) {
 	}
 	who := place(&p.crowd, &p.gone)
 	one := &p.crowd[who]
-	*one = person{group: i, visit: one.visit + 1, came: p.now, last: -1, ask: judge.Ask{Purpose: g.Purpose, Stage: limit.First, Medium: g.medium, New: !g.Known,
-		Address: p.one(g.Name, "a", g.Addresses, g.count), Network: p.one(g.Name, "n", g.Networks, g.count), Domain: g.Domain}}
+	*one = person{group: i, visit: one.visit + 1, came: p.now, last: -1,
+		ask: judge.Ask{Purpose: g.Purpose, Stage: limit.First, Medium: g.medium, New: !g.Known,
+			Address: p.one(g.Name, "a", g.Addresses, g.count), Network: p.one(g.Name, "n", g.Networks, g.count),
+			Domain: g.Domain}}
 	g.count++
 	if !g.Attack {
 		p.push(p.now.Add(g.Patient), event{kind: despairing, who: who, n: one.visit})
@@ -218,7 +220,8 @@ func (p *play) later(who int32, at time.Time) {
 func (p *play) write(who int32) {
 	one := &p.crowd[who]
 	d := place(&p.all, &p.spare)
-	p.all[d] = delivery{due: p.now, since: p.now, before: one.challenge.Ends, person: who, notice: -1, generation: one.challenge.Generation, lane: Urgent,
+	p.all[d] = delivery{due: p.now, since: p.now, before: one.challenge.Ends, person: who, notice: -1,
+		generation: one.challenge.Generation, lane: Urgent,
 		sms: p.groups[one.group].SMS, again: one.challenge.Resends > 0, last: -1}
 	one.letters++
 	one.last = d

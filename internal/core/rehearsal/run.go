@@ -23,7 +23,8 @@ func Run(s Scenario, progress func(done time.Duration) bool) (Result, error) {
 	if err != nil {
 		return Result{}, fmt.Errorf("rehearsal: %w", err)
 	}
-	p := &play{Scenario: s, now: s.Start, rules: rules, tallies: make(map[string]judge.State), dice: rand.New(rand.NewPCG(s.Seed, 0x0d11e)),
+	p := &play{Scenario: s, now: s.Start, rules: rules, tallies: make(map[string]judge.State),
+		dice:  rand.New(rand.NewPCG(s.Seed, 0x0d11e)),
 		turns: choose.NewTurns(s.Weights[:]...), general: s.Senders - s.Reserved, reserved: s.Reserved,
 		result: Result{Scenario: s, Refusals: make(map[string]int), Noted: make(map[string]int)}}
 	p.open()
@@ -325,14 +326,16 @@ func (p *play) lasts(s Spread) time.Duration {
 		high = 2 * s.Median
 	}
 	const ninetyNine = 2.326 // standard deviations: below them lie 99 of 100
-	return time.Duration(float64(s.Median) * math.Exp(p.dice.NormFloat64()*math.Log(float64(high)/float64(s.Median))/ninetyNine))
+	return time.Duration(
+		float64(s.Median) * math.Exp(p.dice.NormFloat64()*math.Log(float64(high)/float64(s.Median))/ninetyNine))
 }
 
 // judged does what follows from the end of an attempt.
 func (p *play) judged(d int32, w *way, class retry.Class, after time.Duration, spare bool) {
 	one := &p.all[d]
 	one.unsure = class == retry.Ambiguous
-	v := verdict.Judge(p.Retry, verdict.Delivery{Attempts: one.spent + 1, DeliverBefore: one.before, After: after, Elsewhere: spare}, class, p.now, p.dice.Float64())
+	v := verdict.Judge(p.Retry, verdict.Delivery{Attempts: one.spent + 1, DeliverBefore: one.before, After: after,
+		Elsewhere: spare}, class, p.now, p.dice.Float64())
 	if v.Spent {
 		one.spent++
 	}

@@ -87,7 +87,8 @@ type Calendar struct {
 
 func (c Calendar) check() error {
 	if len(c.Months) != 12 || len(c.Weekdays) != 7 || c.Date == "" || c.Time == "" {
-		return fmt.Errorf("the calendar needs twelve months, seven weekdays, and patterns for date and time: %w", ErrMissing)
+		return fmt.Errorf("the calendar needs twelve months, seven weekdays, and patterns for date and time: %w",
+			ErrMissing)
 	}
 	return nil
 }
@@ -133,8 +134,10 @@ func (p *Parts) fill(fallback Parts) (gaps []string) {
 		have *string
 		from string
 	}{
-		{"subject", &p.Subject, fallback.Subject}, {"opening", &p.Opening, fallback.Opening}, {"instruction", &p.Instruction, fallback.Instruction},
-		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel}, {"not_me", &p.NotMe, fallback.NotMe}, {"aside", &p.Aside, fallback.Aside},
+		{"subject", &p.Subject, fallback.Subject}, {"opening", &p.Opening, fallback.Opening},
+		{"instruction", &p.Instruction, fallback.Instruction},
+		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel},
+		{"not_me", &p.NotMe, fallback.NotMe}, {"aside", &p.Aside, fallback.Aside},
 		{"closing", &p.Closing, fallback.Closing}, {"sms", &p.SMS, fallback.SMS},
 	} {
 		if *f.have == "" && f.from != "" {
@@ -174,7 +177,8 @@ func compile(cat *Catalog, name string, p Parts) (*compiled, error) {
 	if strings.TrimSpace(p.Subject) == "" {
 		return nil, fmt.Errorf("%s: it is empty, and every letter needs one", where("subject"))
 	}
-	c := &compiled{catalog: cat, root: template.New("").Option("missingkey=error").Funcs(partFuncs), parts: make(map[string]*template.Template), words: p.Words, units: make(map[string]bool)}
+	c := &compiled{catalog: cat, root: template.New("").Option("missingkey=error").Funcs(partFuncs),
+		parts: make(map[string]*template.Template), words: p.Words, units: make(map[string]bool)}
 	values := make(map[string]bool)
 	for part, words := range p.named() {
 		if words == "" {

@@ -25,12 +25,14 @@ func plain(n *html.Node, b *strings.Builder) {
 	case n.Type == html.TextNode:
 		words := strings.Join(strings.Fields(n.Data), " ")
 		if words == "" {
-			if n.Data != "" && b.Len() > 0 && !strings.HasSuffix(b.String(), "\n") && !strings.HasSuffix(b.String(), " ") {
+			if n.Data != "" && b.Len() > 0 && !strings.HasSuffix(b.String(), "\n") &&
+				!strings.HasSuffix(b.String(), " ") {
 				b.WriteByte(' ')
 			}
 			return
 		}
-		if strings.TrimLeft(n.Data[:1], " \n\t\r") == "" && b.Len() > 0 && !strings.HasSuffix(b.String(), "\n") && !strings.HasSuffix(b.String(), " ") {
+		if strings.TrimLeft(n.Data[:1], " \n\t\r") == "" && b.Len() > 0 && !strings.HasSuffix(b.String(), "\n") &&
+			!strings.HasSuffix(b.String(), " ") {
 			b.WriteByte(' ')
 		}
 		b.WriteString(words)
@@ -96,7 +98,8 @@ func attribute(n *html.Node, name string) string {
 func htmlFrom(text string) string {
 	var b strings.Builder
 	for _, p := range paragraphs(text) {
-		b.WriteString(`<p style="margin:0 0 14px">` + strings.ReplaceAll(html.EscapeString(p), "\n", "<br>\n") + "</p>\n")
+		b.WriteString(`<p style="margin:0 0 14px">` + strings.ReplaceAll(html.EscapeString(p), "\n", "<br>\n") +
+			"</p>\n")
 	}
 	return b.String()
 }

@@ -54,14 +54,16 @@ func (s *Set) layout(c *compiled, b *bound, sheet *Sheet) (*layout, error) {
 
 // partField has the field of a [Sheet] that holds the words of a part.
 var partField = map[string]string{
-	"subject": "Subject", "opening": "Opening", "instruction": "Instruction", "button": "Button", "code_label": "CodeLabel",
-	"not_me": "NotMe", "aside": "Aside", "closing": "Closing",
+	"subject": "Subject", "opening": "Opening", "instruction": "Instruction", "button": "Button",
+	"code_label": "CodeLabel",
+	"not_me":     "NotMe", "aside": "Aside", "closing": "Closing",
 }
 
 // fixed returns the fields of a [Sheet] that are the same in all letters of a bound.
 func (b *bound) fixed(has [3]bool) map[string]bool {
 	fields := map[string]bool{"Lang": true, "Dir": true, "Writer": true, "Mark": true, "Imprint": true,
-		"Link": !has[0], "Code": !has[1], "NotMeLink": !has[2], "Body": b.text == nil && b.html == nil, "BodyText": b.text == nil && b.html == nil}
+		"Link": !has[0], "Code": !has[1], "NotMeLink": !has[2], "Body": b.text == nil &&
+			b.html == nil, "BodyText": b.text == nil && b.html == nil}
 	for part, field := range partField {
 		fields[field] = b.parts[part] == nil
 	}

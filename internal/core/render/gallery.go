@@ -21,22 +21,29 @@ type shown struct {
 }
 
 var galleryPage = htmltemplate.Must(htmltemplate.New("gallery").Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>Letters</title>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
+<title>Letters</title>
 <style>
-body { margin: 0; padding: 1.2rem 1.6rem; font: 16px/1.5 Georgia, "Times New Roman", serif; background: #f4f1ea; color: #1c2b33 }
-h1 { font-size: 1.35rem; margin: 0 0 .4rem } h2 { font-size: 1.05rem; margin: 1.6rem 0 .1rem } p { margin: 0 0 .6rem; color: #56676f }
+body { margin: 0; padding: 1.2rem 1.6rem; font: 16px/1.5 Georgia, "Times New Roman", serif;
+  background: #f4f1ea; color: #1c2b33 }
+h1 { font-size: 1.35rem; margin: 0 0 .4rem } h2 { font-size: 1.05rem; margin: 1.6rem 0 .1rem }
+p { margin: 0 0 .6rem; color: #56676f }
 nav a { display: inline-block; margin-right: 1rem; color: #9a4a1c }
 .row { display: flex; gap: 1rem; align-items: flex-start; overflow-x: auto }
 figure { margin: 0 } figcaption { font-size: .85rem; color: #56676f }
-.box { overflow: hidden; border: 1px solid #c9d3d4 } iframe { border: 0; transform: scale(.5); transform-origin: 0 0; background: #fff }
+.box { overflow: hidden; border: 1px solid #c9d3d4 }
+iframe { border: 0; transform: scale(.5); transform-origin: 0 0; background: #fff }
 .desk .box { width: 330px; height: 410px } .desk iframe { width: 660px; height: 820px }
 .phone .box { width: 195px; height: 410px } .phone iframe { width: 390px; height: 820px }
-pre { margin: 0; width: 19rem; height: 412px; overflow: auto; background: #fffdf8; border: 1px solid #c9d3d4; padding: .6rem; box-sizing: border-box; font: 11px/1.4 "DejaVu Sans Mono", monospace; white-space: pre-wrap }
+pre { margin: 0; width: 19rem; height: 412px; overflow: auto; background: #fffdf8; border: 1px solid #c9d3d4;
+  padding: .6rem; box-sizing: border-box; font: 11px/1.4 "DejaVu Sans Mono", monospace; white-space: pre-wrap }
 </style></head><body>
 <h1>Letters</h1>
 <nav>{{range .}}<a href="#{{.Letter}}-{{.Locale}}">{{.Letter}} {{.Locale}}</a>{{end}}</nav>
 {{range .}}<section id="{{.Letter}}-{{.Locale}}"><h2>{{.Letter}}, {{.Locale}}</h2><p>{{.Subject}}</p>
-<div class="row">{{range .Frames}}<figure class="{{.Class}}"><div class="box"><iframe srcdoc="{{.Source}}" sandbox title="{{.Title}}" loading="lazy"></iframe></div><figcaption>{{.Title}}</figcaption></figure>
+<div class="row">{{range .Frames}}<figure class="{{.Class}}">
+<div class="box"><iframe srcdoc="{{.Source}}" sandbox title="{{.Title}}" loading="lazy"></iframe></div>
+<figcaption>{{.Title}}</figcaption></figure>
 {{end}}<figure><pre>{{.Text}}</pre><figcaption>text</figcaption></figure></div></section>
 {{end}}</body></html>
 `))

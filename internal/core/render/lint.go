@@ -154,7 +154,8 @@ func lintHTML(source, base string, w Writer, add func(Level, string, ...any)) {
 		if n.Type == html.TextNode && strings.TrimSpace(n.Data) != "" {
 			words += len(strings.Fields(n.Data))
 			if c := Contrast(ink, under); c > 0 && c < MinContrast {
-				add(Fault, "%q has a contrast of %.1f, %s on %s; want %.1f (WCAG 2.2 §1.4.3)", firstWords(n.Data), c, ink, under, MinContrast)
+				add(Fault, "%q has a contrast of %.1f, %s on %s; want %.1f (WCAG 2.2 §1.4.3)", firstWords(n.Data), c,
+					ink, under, MinContrast)
 			}
 		}
 		for c := range n.ChildNodes() {

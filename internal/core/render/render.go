@@ -149,8 +149,9 @@ func (s *Set) fill(c *compiled, r Request) (b *bound, sheet Sheet, part string, 
 		Lang: c.catalog.Locale.String(), Dir: direction(c.catalog.Locale),
 		Subject: oneLine(words("subject")),
 		Opening: paragraphs(words("opening")), Instruction: paragraphs(words("instruction")),
-		Link: r.Proof.Link, Code: r.Proof.Code, Aside: paragraphs(words("aside")), Closing: paragraphs(words("closing")),
-		Writer: r.Writer, Mark: htmltemplate.URL(r.Writer.Mark), Imprint: lines(r.Writer.Imprint),
+		Link: r.Proof.Link, Code: r.Proof.Code, Aside: paragraphs(words("aside")),
+		Closing: paragraphs(words("closing")),
+		Writer:  r.Writer, Mark: htmltemplate.URL(r.Writer.Mark), Imprint: lines(r.Writer.Imprint),
 	}
 	if sheet.Link != "" {
 		sheet.Button = words("button")
@@ -189,7 +190,8 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	if err := l.html.Execute(html, &sheet); err != nil {
 		return out, "HTML layout", err
 	}
-	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()}, "", nil
+	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()},
+		"", nil
 }
 
 // buffer returns an empty buffer, with the room that letters have needed.
@@ -265,7 +267,8 @@ func (s *Set) bind(r Request, c *compiled) (*bound, error) {
 	for part := range c.parts {
 		t := copied.Lookup(part)
 		t.Tree = t.Tree.Copy() // the copies share them
-		fixed{fields: map[string]bool{"site": true}}.foldTree(t.Tree, func(w io.Writer) error { return t.Execute(w, site) })
+		fixed{fields: map[string]bool{"site": true}}.foldTree(t.Tree,
+			func(w io.Writer) error { return t.Execute(w, site) })
 		if words, ok := onlyText(t.Root); ok {
 			b.plain[part] = strings.TrimSpace(words)
 			continue
@@ -379,7 +382,8 @@ type pair struct{ Label, Link string }
 // checkLink refuses a link that a value has made something else.
 func checkLink(link string) error {
 	u, err := url.Parse(link)
-	if err != nil || u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "mailto" || u.Scheme != "mailto" && u.Host == "" {
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "mailto" || u.Scheme != "mailto" &&
+		u.Host == "" {
 		return errors.New("a button's link is not absolute, or neither http, https nor mailto")
 	}
 	return nil

@@ -87,7 +87,8 @@ func NewSet(src Source) (*Set, error) {
 	if len(src.Catalogs) == 0 {
 		return nil, errors.New("letter: no catalog, so no letter")
 	}
-	s := &Set{letters: make(map[string]map[language.Tag]*compiled), kinds: maps.Clone(src.Kinds), bodies: make(map[string]*body),
+	s := &Set{letters: make(map[string]map[language.Tag]*compiled), kinds: maps.Clone(src.Kinds),
+		bodies: make(map[string]*body),
 		source: src.Layout, bound: make(map[boundKey]*bound), layouts: make(map[layoutKey]*layout)}
 	if s.kinds == nil {
 		s.kinds = make(map[string]Kind)
@@ -144,7 +145,9 @@ func (s *Set) addCatalogs(catalogs []Catalog) error {
 			}
 			c.gaps = gaps
 			if t := c.parts["subject"]; !s.kinds[name].CodeInSubject && usesValue(t.Tree, "code") {
-				return fmt.Errorf("letter %q, locale %s, subject: it holds the code, which a locked screen would show; set code_in_subject if that is meant", name, cat.Locale)
+				return fmt.Errorf(
+					"letter %q, locale %s, subject: it holds the code, which a locked screen would show; set "+
+						"code_in_subject if that is meant", name, cat.Locale)
 			}
 			if s.letters[name] == nil {
 				s.letters[name] = make(map[language.Tag]*compiled)
@@ -163,7 +166,8 @@ func (s *Set) addBody(name string, b Body) error {
 	own := new(body)
 	var trees []*parse.Tree
 	if b.Text != "" {
-		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(noFormats, nil)).Parse(b.Text)
+		t, err := template.New(name + ".txt").Option("missingkey=error").Funcs(s.bodyFuncs(noFormats, nil)).Parse(
+			b.Text)
 		if err != nil {
 			return fmt.Errorf("letter %q: %w", name, err)
 		}
@@ -171,7 +175,8 @@ func (s *Set) addBody(name string, b Body) error {
 		trees = append(trees, t.Tree)
 	}
 	if b.HTML != "" {
-		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(noFormats, nil)).Parse(b.HTML)
+		t, err := htmltemplate.New(name + ".html").Option("missingkey=error").Funcs(s.bodyFuncs(noFormats, nil)).Parse(
+			b.HTML)
 		if err != nil {
 			return fmt.Errorf("letter %q: %w", name, err)
 		}
@@ -208,7 +213,8 @@ func (s *Set) settleUnits() error {
 				case s.fallback.Units[unit] != nil:
 					c.gaps = append(c.gaps, "units."+unit)
 				default:
-					return fmt.Errorf("letter %q, locale %s: the unit %q is %w from the catalog, and from that of %s", name, locale, unit, ErrMissing, s.fallback.Locale)
+					return fmt.Errorf("letter %q, locale %s: the unit %q is %w from the catalog, and from that of %s",
+						name, locale, unit, ErrMissing, s.fallback.Locale)
 				}
 			}
 		}
@@ -335,7 +341,8 @@ func (s *Set) checked(name string, locale language.Tag, data map[string]any) (*c
 	}
 	for _, v := range c.values {
 		if _, ok := data[v]; !ok && !provided[v] {
-			return nil, fmt.Errorf("letter %q, locale %s: the value %q is %w from the data", name, c.catalog.Locale, v, ErrMissing)
+			return nil, fmt.Errorf("letter %q, locale %s: the value %q is %w from the data", name, c.catalog.Locale,
+				v, ErrMissing)
 		}
 	}
 	return c, nil

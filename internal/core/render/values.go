@@ -19,8 +19,10 @@ func onlyValues(n parse.Node) error {
 	var err error
 	walk(n, func(n parse.Node) {
 		switch n := n.(type) {
-		case *parse.RangeNode, *parse.WithNode, *parse.TemplateNode, *parse.VariableNode, *parse.BreakNode, *parse.ContinueNode:
-			err = errors.Join(err, fmt.Errorf("%s: the words of a part hold values such as {{.name}} and {{if .name}}…{{end}} only", n))
+		case *parse.RangeNode, *parse.WithNode, *parse.TemplateNode, *parse.VariableNode, *parse.BreakNode,
+			*parse.ContinueNode:
+			err = errors.Join(err,
+				fmt.Errorf("%s: the words of a part hold values such as {{.name}} and {{if .name}}…{{end}} only", n))
 		}
 	})
 	return err
@@ -230,7 +232,8 @@ func follow(t reflect.Type, path []string) (reflect.Type, error) {
 			}
 			t = field
 		default:
-			return nil, fmt.Errorf("the value %q is %w: a %s has no fields", strings.Join(path[:i+1], "."), ErrMissing, t)
+			return nil, fmt.Errorf("the value %q is %w: a %s has no fields", strings.Join(path[:i+1], "."), ErrMissing,
+				t)
 		}
 	}
 	return t, nil

@@ -37,7 +37,8 @@ func (w Writer) Check() (Writer, error) {
 	for _, one := range []struct {
 		name, def string
 		value     *string
-	}{{"accent", "#1d5f63", &c.Accent}, {"on_accent", "#ffffff", &c.OnAccent}, {"ink", "#17323a", &c.Ink}, {"sheet", "#ffffff", &c.Sheet}, {"ground", "#eef2f1", &c.Ground}} {
+	}{{"accent", "#1d5f63", &c.Accent}, {"on_accent", "#ffffff", &c.OnAccent}, {"ink", "#17323a", &c.Ink},
+		{"sheet", "#ffffff", &c.Sheet}, {"ground", "#eef2f1", &c.Ground}} {
 		if *one.value == "" {
 			*one.value = one.def
 		}
@@ -47,7 +48,9 @@ func (w Writer) Check() (Writer, error) {
 	}
 	for _, pair := range [][3]string{{"on_accent on accent", c.OnAccent, c.Accent}, {"ink on sheet", c.Ink, c.Sheet}} {
 		if r := Contrast(pair[1], pair[2]); r < MinContrast {
-			return w, fmt.Errorf("letter: %s has a contrast of %.1f, want at least %.1f (WCAG 2.2 §1.4.3): make one darker or lighter", pair[0], r, MinContrast)
+			return w, fmt.Errorf(
+				"letter: %s has a contrast of %.1f, want at least %.1f (WCAG 2.2 §1.4.3): make one darker or lighter",
+				pair[0], r, MinContrast)
 		}
 	}
 	if w.Mark != "" && !strings.HasPrefix(w.Mark, "cid:") {

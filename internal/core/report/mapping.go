@@ -32,7 +32,8 @@ type Mapping struct {
 
 // Check says what is wrong with a mapping, if anything is.
 func (m Mapping) Check() error {
-	for name, pointer := range map[string]string{"each": m.Each, "id": m.ID, "letter": m.Letter, "delivery": m.Delivery, "kind": m.Kind,
+	for name, pointer := range map[string]string{"each": m.Each, "id": m.ID, "letter": m.Letter, "delivery": m.Delivery,
+		"kind":   m.Kind,
 		"status": m.Status, "code": m.Code, "text": m.Text, "at": m.At} {
 		if pointer != "" && pointer[0] != '/' {
 			return fmt.Errorf("%s is %q; a pointer begins with a slash (RFC 6901)", name, pointer)
@@ -46,7 +47,9 @@ func (m Mapping) Check() error {
 	}
 	for word, k := range m.Kinds {
 		if !Known(k) && k != Bounce {
-			return fmt.Errorf("kinds: %q is %q; say delivered, delayed, bounce, hard bounce, soft bounce, complaint or other", word, k)
+			return fmt.Errorf(
+				"kinds: %q is %q; say delivered, delayed, bounce, hard bounce, soft bounce, complaint or other", word,
+				k)
 		}
 	}
 	return nil
@@ -92,7 +95,8 @@ func (m Mapping) Read(body []byte) ([]Event, error) {
 		e := &all[i]
 		e.Letter, e.Delivery = at(m.Letter), at(m.Delivery)
 		if e.Letter == "" && e.Delivery == "" {
-			return nil, fmt.Errorf("report: event %d of %d has no id of a letter at %s", i+1, len(list), m.Letter+m.Delivery)
+			return nil, fmt.Errorf("report: event %d of %d has no id of a letter at %s", i+1, len(list),
+				m.Letter+m.Delivery)
 		}
 		e.ID, e.Text = at(m.ID), oneLine(at(m.Text))
 		e.Status = statusIn(at(m.Status))

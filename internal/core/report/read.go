@@ -37,7 +37,8 @@ func Read(r io.Reader) (Report, error) {
 		return Report{}, watched.err
 	}
 	rep.ID = oneLine(bare(head["message-id"]))
-	for _, name := range []string{"delivered-to", "x-original-to", "envelope-to", "to"} { // of the report, which went to the letter's return path
+	// of the report, which went to the letter's return path
+	for _, name := range []string{"delivered-to", "x-original-to", "envelope-to", "to"} {
 		rep.Paths = append(rep.Paths, bare(head[name]))
 	}
 	return rep, err
@@ -194,7 +195,8 @@ func lighter(a, b Kind) bool {
 func readRecipient(f fields) (Report, error) {
 	said := f.typed("diagnostic-code")
 	rep := Report{Status: statusIn(f["status"]), Text: oneLine(said), At: instant(f["last-attempt-date"])}
-	if rep.Status == "" || strings.HasSuffix(rep.Status, ".0.0") { // what the server itself has said is often more exact
+	// what the server itself has said is often more exact
+	if rep.Status == "" || strings.HasSuffix(rep.Status, ".0.0") {
 		if exact := statusIn(said); exact != "" {
 			rep.Status = exact
 		}
@@ -204,7 +206,8 @@ func readRecipient(f fields) (Report, error) {
 	case "failed":
 		rep.Kind = Severity(rep.Status, codeIn(said))
 		if rep.Kind == Delivered {
-			return rep, fmt.Errorf("%w: it says that a recipient failed with the status %s, a success", ErrNotReport, rep.Status)
+			return rep, fmt.Errorf("%w: it says that a recipient failed with the status %s, a success", ErrNotReport,
+				rep.Status)
 		}
 	case "delayed":
 		rep.Kind = Delayed
@@ -242,7 +245,8 @@ func readComplaint(f fields) Report {
 func instant(s string) time.Time {
 	s, _, _ = strings.Cut(s, "(") // a comment with the zone's name
 	s = strings.Join(strings.Fields(s), " ")
-	for _, layout := range []string{"Mon, 2 Jan 2006 15:04:05 -0700", "2 Jan 2006 15:04:05 -0700", "Mon, 2 Jan 2006 15:04:05 MST", "2 Jan 2006 15:04:05 MST"} {
+	for _, layout := range []string{"Mon, 2 Jan 2006 15:04:05 -0700", "2 Jan 2006 15:04:05 -0700",
+		"Mon, 2 Jan 2006 15:04:05 MST", "2 Jan 2006 15:04:05 MST"} {
 		if t, err := time.Parse(layout, s); err == nil {
 			return t.UTC()
 		}

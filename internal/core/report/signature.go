@@ -15,11 +15,13 @@ import (
 // A Signature says how a provider signs what it POSTs: HMAC-SHA256 (RFC 2104) with a key that both
 // know.
 type Signature struct {
-	Key       []byte // of 16 bytes or more
-	Header    string // the field that holds it
-	Prefix    string // that stands before it there, such as sha256=; may be empty
-	Base64    bool   // it is in base64, and not in hexadecimal
-	Timestamp string // the field with the time of signing in Unix seconds, signed in front of the body as TIME.BODY; empty means that the body alone is signed
+	Key    []byte // of 16 bytes or more
+	Header string // the field that holds it
+	Prefix string // that stands before it there, such as sha256=; may be empty
+	Base64 bool   // it is in base64, and not in hexadecimal
+	// the field with the time of signing in Unix seconds, signed in front of the body as TIME.BODY; empty means that
+	// the body alone is signed
+	Timestamp string
 }
 
 // ErrSignature matches every refusal of a signature.
@@ -33,7 +35,8 @@ const Tolerance = 5 * time.Minute
 func (s Signature) Check() error {
 	switch {
 	case len(s.Key) < 16:
-		return errors.New("the key has less than 16 bytes; with such a key anybody can report a bounce in the provider's name")
+		return errors.New(
+			"the key has less than 16 bytes; with such a key anybody can report a bounce in the provider's name")
 	case s.Header == "":
 		return errors.New("signature is missing: name the field that holds the signature")
 	}

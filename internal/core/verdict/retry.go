@@ -12,7 +12,8 @@ import (
 // Known reports whether c is one of the classes of this version.
 func Known(c retry.Class) bool {
 	switch c {
-	case retry.Accepted, retry.Ambiguous, retry.Transient, retry.Throttled, retry.Misconfigured, retry.RecipientRefused, retry.MessageRefused:
+	case retry.Accepted, retry.Ambiguous, retry.Transient, retry.Throttled, retry.Misconfigured, retry.RecipientRefused,
+		retry.MessageRefused:
 		return true
 	}
 	return false

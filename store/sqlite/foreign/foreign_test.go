@@ -25,7 +25,8 @@ const mara = "mara@ternisle.example"
 // refuses, and Use works on the application's own handle, the whole way of a signup.
 func TestFileOfAnotherDriver(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "app.db")
-	db, err := sql.Open("sqlite3", "file:"+path+"?_busy_timeout=10000&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
+	db, err := sql.Open("sqlite3",
+		"file:"+path+"?_busy_timeout=10000&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,21 +47,24 @@ func TestFileOfAnotherDriver(t *testing.T) {
 		t.Fatal(err)
 	}
 	k := illumicodetest.New(t, func(c *illumicode.Config) { c.Store = st })
-	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, func(ctx context.Context, tx illumicode.Tx) (string, error) {
-		_, err := tx.SQL().ExecContext(ctx, "INSERT INTO account (id) VALUES (1)")
-		return "1", err
-	})
+	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara},
+		func(ctx context.Context, tx illumicode.Tx) (string, error) {
+			_, err := tx.SQL().ExecContext(ctx, "INSERT INTO account (id) VALUES (1)")
+			return "1", err
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
 	l := k.Letter(mara, 1)
-	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong(l.Code()), nil); !errors.Is(err, illumicode.ErrWrongCode) {
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, wrong(l.Code()), nil); !errors.Is(err,
+		illumicode.ErrWrongCode) {
 		t.Errorf("a wrong code: %v", err)
 	}
-	err = k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(), func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
-		_, err := tx.SQL().ExecContext(ctx, "UPDATE account SET confirmed = 1 WHERE id = ?", p.Subject())
-		return err
-	})
+	err = k.Service.ConfirmCode(t.Context(), p.Ticket, l.Code(),
+		func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+			_, err := tx.SQL().ExecContext(ctx, "UPDATE account SET confirmed = 1 WHERE id = ?", p.Subject())
+			return err
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +83,8 @@ func wrong(code string) string { return string('0'+(code[0]-'0'+1)%10) + code[1:
 // Every promise of a store holds on this driver too.
 func TestConformance(t *testing.T) {
 	storetest.Run(t, func(tb testing.TB) *store.Store {
-		db, err := sql.Open("sqlite3", "file:"+filepath.Join(tb.TempDir(), "trial.db")+"?_busy_timeout=10000&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
+		db, err := sql.Open("sqlite3", "file:"+filepath.Join(tb.TempDir(), "trial.db")+
+			"?_busy_timeout=10000&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
 		if err != nil {
 			tb.Fatal(err)
 		}
