@@ -3,17 +3,20 @@
 package main
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"runtime"
 	"runtime/pprof"
 	"slices"
+	"strings"
 	"text/tabwriter"
 	"time"
 )
 
 // A figure is one line of the table.
+// A figure is one row: a ratio against a floor that was measured in the same run.
 type figure struct {
 	what  string
 	floor string
@@ -22,62 +25,101 @@ type figure struct {
 	note  string
 }
 
+// A group is rows that are measured together.
+type group struct {
+	name    string
+	takes   time.Duration // a whole run of it, on two processors
+	measure func(scale int) ([]figure, error)
+}
+
+var groups = []group{
+	{"token", 10 * time.Second, tokenFigures}, {"letter", 10 * time.Second, letterFigures},
+	{"signup", time.Minute, signupFigures}, {"smtp", time.Minute, smtpFigures}, {"notify", time.Minute, notifyFigures},
+	{"delivery", 5 * time.Minute, deliveryFigures}, {"limits", time.Minute, limitFigures},
+	{"rehearsal", time.Minute, rehearsalFigures}, {"latency", 2 * time.Minute, latencyFigures},
+	{"claim", 5 * time.Minute, claimFigures}, {"memory", 2 * time.Minute, memoryFigures},
+}
+
+// rows is what a row must have in its name to be measured and printed.
+var rows string
+
+// wanted reports whether rows of this name are.
+func wanted(what string) bool { return strings.Contains(what, rows) }
+
 func main() {
+	var names []string
+	for _, g := range groups {
+		names = append(names, g.name)
+	}
 	short := flag.Bool("short", false, "a tenth of the work: to see that it runs, not to quote")
-	only := flag.String("only",
-		"", "one group of figures: token, letter, signup, smtp, notify, delivery, limits, rehearsal, latency, "+
-			"claim or memory")
+	only := flag.String("only", "", "one group of figures: "+strings.Join(names, ", "))
+	flag.StringVar(&rows, "rows", "", "only rows with this in their name, such as PostgreSQL")
 	profile := flag.String("profile", "", "write a CPU profile of the run to this file")
 	plotFile := flag.String("plot", "", "draw what claims cost into this file, such as docs/claims.svg")
 	flag.Parse()
-	if *plotFile != "" && *only != "" && *only != "claim" {
-		fmt.Fprintf(os.Stderr,
-			"bench: -plot draws what claims cost, and -only %s does not measure it; leave -only out, or say claim\n",
-			*only)
-		os.Exit(2)
+	if err := run(*only, *profile, *plotFile, *short); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
 	}
-	scale := 10
-	if *short {
-		scale = 1
+}
+
+func run(only, profile, plotFile string, short bool) error {
+	all := slices.DeleteFunc(slices.Clone(groups), func(g group) bool { return only != "" && only != g.name })
+	switch {
+	case len(all) == 0:
+		return fmt.Errorf("no group is named %q", only)
+	case plotFile != "" && only != "" && only != "claim":
+		return fmt.Errorf(
+			"-plot draws what claims cost, and -only %s does not measure it; leave -only out, or say claim", only)
 	}
-	if *profile != "" {
-		f, err := os.Create(*profile)
+	if profile != "" {
+		f, err := os.Create(profile)
 		if err == nil {
 			err = pprof.StartCPUProfile(f)
 		}
 		if err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
+			return err
 		}
 		defer f.Close()
 		defer pprof.StopCPUProfile()
 	}
-	var all []figure
-	for _, group := range []struct {
-		name    string
-		measure func(scale int) ([]figure, error)
-	}{{"token", tokenFigures}, {"letter", letterFigures}, {"signup", signupFigures}, {"smtp", smtpFigures},
-		{"notify", notifyFigures}, {"delivery", deliveryFigures},
-		{"limits", limitFigures}, {"rehearsal", rehearsalFigures}, {"latency", latencyFigures}, {"claim", claimFigures},
-		{"memory", memoryFigures}} {
-		if *only != "" && *only != group.name {
-			continue
-		}
-		figures, err := group.measure(scale)
+	if err := errors.Join(measure(all, short), stopServer()); err != nil {
+		return err
+	}
+	if plotFile != "" {
+		return draw(points, plotFile)
+	}
+	return nil
+}
+
+// measure runs groups, and prints the rows of each when it is done.
+func measure(all []group, short bool) error {
+	scale, takes := 10, time.Duration(0)
+	if short {
+		scale = 1
+	}
+	for _, g := range all {
+		takes += g.takes * time.Duration(scale) / 10
+	}
+	fmt.Printf("%s, %d processors. Each ratio is a median of rounds that took turns with the floor. It takes "+
+		"some %v.\n",
+		runtime.Version(), runtime.NumCPU(), takes.Round(time.Second))
+	for _, g := range all {
+		start := time.Now()
+		figures, err := g.measure(scale)
 		if err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
+			return fmt.Errorf("%s: %w", g.name, err)
 		}
-		all = append(all, figures...)
+		fmt.Printf("\n%s, in %v\n", g.name, time.Since(start).Round(time.Second))
+		print(slices.DeleteFunc(figures, func(f figure) bool { return !wanted(f.what) }))
 	}
-	if err := stopServer(); err != nil {
-		fmt.Fprintln(os.Stderr, "bench:", err)
-	}
-	fmt.Printf("%s, %d processors. Each ratio is a median of rounds that took turns with the floor.\n\n",
-		runtime.Version(), runtime.NumCPU())
+	return nil
+}
+
+func print(figures []figure) {
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "WHAT\tFLOOR\tRATIO\tGOAL\t\tNOTE")
-	for _, f := range all {
+	for _, f := range figures {
 		goal, verdict := "reported", ""
 		switch {
 		case f.goal > 0:
@@ -91,11 +133,17 @@ func main() {
 		fmt.Fprintf(w, "%s\t%s\t%.2f\t%s\t%s\t%s\n", f.what, f.floor, f.ratio, goal, verdict, f.note)
 	}
 	w.Flush()
-	if *plotFile != "" {
-		if err := draw(points, *plotFile); err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
+}
+
+// repeated returns a function that calls another n times.
+func repeated(n int, fn func() error) func() error {
+	return func() error {
+		for range n {
+			if err := fn(); err != nil {
+				return err
+			}
 		}
+		return nil
 	}
 }
 

@@ -170,18 +170,8 @@ func signupOn(database string, scale int) ([]figure, error) {
 		return nil, err
 	}
 	defer b.close()
-	ctx, db := context.Background(), b.store.DB()
-	begin := func() error {
-		admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara",
-			Locale: "en"})
-		if err != nil {
-			return err
-		}
-		return tx(db, func(t *sql.Tx) error {
-			_, err := b.svc.In(t).BeginSignup(ctx, admission, uuid.NewString())
-			return err
-		})
-	}
+	db := b.store.DB()
+	begin := b.begin
 	if err := begin(); err != nil {
 		return nil, err
 	}
@@ -204,22 +194,9 @@ func signupOn(database string, scale int) ([]figure, error) {
 			return nil
 		})
 	}
-	if _, err := db.Exec("CREATE TABLE two (id TEXT NOT NULL PRIMARY KEY, body TEXT NOT NULL)"); err != nil {
-		return nil, err
-	}
-	insert, err := db.Prepare(b.store.Words("INSERT INTO two VALUES (?, ?)"))
+	two, err := b.twoRows()
 	if err != nil {
 		return nil, err
-	}
-	two := func() error {
-		return tx(db, func(t *sql.Tx) error {
-			for range 2 {
-				if _, err := t.Stmt(insert).Exec(uuid.NewString(), "a body of some length"); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
 	}
 	times, err := inTurns(200*scale, begin, same, two)
 	if err != nil {
@@ -240,51 +217,52 @@ func signupOn(database string, scale int) ([]figure, error) {
 	return append(out, confirm, signIn), err
 }
 
+// begin begins a signup in a transaction of its own.
+func (b *bed) begin() error {
+	ctx, db := context.Background(), b.store.DB()
+	admission, err := b.svc.Admit(ctx, illumicode.Request{Address: "mara@ternisle.example", Name: "Mara",
+		Locale: "en"})
+	if err != nil {
+		return err
+	}
+	return tx(db, func(t *sql.Tx) error {
+		_, err := b.svc.In(t).BeginSignup(ctx, admission, uuid.NewString())
+		return err
+	})
+}
+
+// twoRows returns what adds two rows of one column in a transaction.
+func (b *bed) twoRows() (func() error, error) {
+	db := b.store.DB()
+	if _, err := db.Exec("CREATE TABLE two (id TEXT NOT NULL PRIMARY KEY, body TEXT NOT NULL)"); err != nil {
+		return nil, err
+	}
+	insert, err := db.Prepare(b.store.Words("INSERT INTO two VALUES (?, ?)"))
+	if err != nil {
+		return nil, err
+	}
+	return func() error {
+		return tx(db, func(t *sql.Tx) error {
+			for range 2 {
+				if _, err := t.Stmt(insert).Exec(uuid.NewString(), "a body of some length"); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}, nil
+}
+
 // confirmFigure measures confirming by a code, in the application's transaction, against the same
 // statements bare.
 func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 	ctx, db := context.Background(), b.store.DB()
-	type begun struct {
-		ticket   illumicode.Ticket
-		code, id string
-	}
 	n := 100 * scale
-	all := make([]begun, 2*n+20)
-	for i := range all {
-		p, err := b.svc.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)},
-			illumicode.Subject(fmt.Sprint("s", i)))
-		if err != nil {
-			return figure{}, err
-		}
-		sum := sha256.Sum256([]byte(p.Ticket))
-		all[i].ticket = p.Ticket
-		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"),
-			base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
-			return figure{}, err
-		}
-		all[i].code = otp.Derive(flow.Of(b.svc).Keys.Active().CodeKey(), all[i].id, 1, otp.MinDigits)
+	all, err := b.begun(2*n + 20)
+	if err != nil {
+		return figure{}, err
 	}
-	prepared := make(map[string]*sql.Stmt)
-	run := func(t *sql.Tx, text string, args ...any) error {
-		st := prepared[text]
-		if st == nil {
-			var err error
-			if st, err = db.Prepare(b.store.Words(text)); err != nil {
-				return err
-			}
-			prepared[text] = st
-		}
-		if t != nil {
-			st = t.Stmt(st)
-		}
-		rows, err := st.Query(args...)
-		if err != nil {
-			return err
-		}
-		for rows.Next() {
-		}
-		return errors.Join(rows.Err(), rows.Close())
-	}
+	run := b.preparing()
 	const trail = "INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network) VALUES " +
 		"(?, 's', 'm', 1, 'w', 'o', '')"
 	const challenge = "SELECT * FROM illumicode_challenge WHERE "
@@ -325,6 +303,58 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 	return figure{"confirm by a code, " + database, "the same statements, prepared, bare",
 		medianRatio(times[0], times[1]), 1.25,
 		fmt.Sprint(median(times[0]), " against ", median(times[1]))}, err
+}
+
+// A begun is a signup that waits for its code.
+type begun struct {
+	ticket   illumicode.Ticket
+	code, id string
+}
+
+// begun begins n signups.
+func (b *bed) begun(n int) ([]begun, error) {
+	ctx, db := context.Background(), b.store.DB()
+	all := make([]begun, n)
+	for i := range all {
+		p, err := b.svc.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)},
+			illumicode.Subject(fmt.Sprint("s", i)))
+		if err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256([]byte(p.Ticket))
+		all[i].ticket = p.Ticket
+		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"),
+			base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
+			return nil, err
+		}
+		all[i].code = otp.Derive(flow.Of(b.svc).Keys.Active().CodeKey(), all[i].id, 1, otp.MinDigits)
+	}
+	return all, nil
+}
+
+// preparing returns what runs a statement, prepared once, and reads all its rows. A nil transaction is its own.
+func (b *bed) preparing() func(t *sql.Tx, text string, args ...any) error {
+	db, prepared := b.store.DB(), make(map[string]*sql.Stmt)
+	return func(t *sql.Tx, text string, args ...any) error {
+		st := prepared[text]
+		if st == nil {
+			var err error
+			if st, err = db.Prepare(b.store.Words(text)); err != nil {
+				return err
+			}
+			prepared[text] = st
+		}
+		if t != nil {
+			st = t.Stmt(st)
+		}
+		rows, err := st.Query(args...)
+		if err != nil {
+			return err
+		}
+		for rows.Next() {
+		}
+		return errors.Join(rows.Err(), rows.Close())
+	}
 }
 
 // signInFigure measures asking for a code through the JSON interface with everything on, one request

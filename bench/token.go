@@ -48,26 +48,17 @@ func tokenFigures(scale int) ([]figure, error) {
 	}
 	bare := func() error { return bareVerify(secret, tok) }
 	const calls = 2000
-	repeat := func(fn func() error) func() error {
-		return func() error {
-			for range calls {
-				if err := fn(); err != nil {
-					return err
-				}
-			}
-			return nil
-		}
-	}
-	times, err := inTurns(10*scale, repeat(verify), repeat(bare))
+	times, err := inTurns(10*scale, repeated(calls, verify), repeated(calls, bare))
 	if err != nil {
 		return nil, err
 	}
-	mints, err := inTurns(10*scale, repeat(mint), repeat(func() error { return bareMint(secret, claims) }))
+	mints, err := inTurns(10*scale, repeated(calls, mint),
+		repeated(calls, func() error { return bareMint(secret, claims) }))
 	if err != nil {
 		return nil, err
 	}
-	receipts, err := inTurns(10*scale, repeat(mintReceipt),
-		repeat(func() error { return bareReceipt(private, receipt) }))
+	receipts, err := inTurns(10*scale, repeated(calls, mintReceipt),
+		repeated(calls, func() error { return bareReceipt(private, receipt) }))
 	if err != nil {
 		return nil, err
 	}
