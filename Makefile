@@ -2,7 +2,7 @@
 
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: demo test bench chaos check screenshots
+.PHONY: demo test bench chaos check promises screenshots
 
 demo:
 	go run ./cmd/illumicode demo
@@ -34,6 +34,12 @@ check:
 	go run $(STATICCHECK) ./...
 	CGO_ENABLED=0 go build ./...
 	scripts/test-share
+	go run ./scripts/sizes
+	go run ./scripts/promised -check docs/api.txt
+
+# Writes what the module promises anew. A name more is a promise more: say in docs/decisions.md why.
+promises:
+	go run ./scripts/promised >docs/api.txt
 
 screenshots:
 	scripts/need chromium:chromium Xvfb:xvfb xterm:xterm import:imagemagick curl:curl

@@ -180,7 +180,7 @@ func TestFallback(t *testing.T) {
 
 type outage struct{}
 
-func (outage) Name() string { return "signal" }
+func (outage) Name() string { return "foghorn" }
 
 func (outage) Can() provider.Ability { return provider.Ability{SMS: true} }
 

@@ -79,7 +79,7 @@ func New(c Config) (*Service, error) {
 	if err := s.checkKeys(ctx); err != nil {
 		return nil, err
 	}
-	p.Outbox = outbox.New(p.Store, composer.New(p), c.ways(), p.Now, c.Log, s.outboxConfig(c, watch))
+	p.Outbox = outbox.New(p.Store, composer.New(p), c.ways(), p.Now, s.outboxConfig(c, watch))
 	p.Waker = flow.NewWaker(p.Store, p.Outbox, p.Log)
 	return s, nil
 }
@@ -90,7 +90,7 @@ func (s *Service) outboxConfig(c Config, watch observing) outbox.Config {
 	cfg := outbox.Config{
 		Senders: o.Senders, Reserved: o.Reserved, Lease: o.Lease, Poll: o.Poll, Attempt: o.Attempt, Grace: o.Grace,
 		Keep: o.Keep, KeepOnce: o.KeepOnce, Retry: o.Retry, Order: o.Order, Terms: o.Terms,
-		Guard: guardInside(c.Guard), Site: c.Site.BaseURL, Observer: watch,
+		Guard: guardInside(c.Guard), Site: c.Site.BaseURL, Observer: watch, Log: c.Log,
 		Care: s.housekeep, Screen: bounce.For(s.p).Screen, Feedback: bounce.For(s.p).Apply,
 	}
 	if len(s.rules) > 0 {

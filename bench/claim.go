@@ -137,7 +137,7 @@ func (c *claimer) claim(ctx context.Context, n int) error {
 		mark = c.steps[0].mark
 	}
 	now := time.Now()
-	got, err := c.store.Claim(ctx, "bench", store.Bulk, mark, n, now)
+	got, err := c.store.Claim(ctx, "bench", store.Reach{Lane: store.Bulk, After: mark, Most: n}, now)
 	for _, d := range got {
 		if d.Due.After(mark.Due) || d.ID > mark.ID {
 			mark = store.Mark{Due: d.Due, ID: d.ID}

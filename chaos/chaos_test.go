@@ -19,7 +19,7 @@ func TestNothingIsLost(t *testing.T) {
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	_, err := playAll(ctx, program, "", 2000, 3, func(r report) {
+	_, err := playAll(ctx, program, "", size{2000, 3}, func(r report) {
 		t.Logf("%s, %s: %d letters, %d faults: %d lost, %d arrived twice, %d repeats counted, in %v", r.name,
 			r.database, r.letters, r.faults, r.lost(), r.extra, r.repeats, r.took.Round(time.Millisecond))
 	})

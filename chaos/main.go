@@ -28,7 +28,7 @@ func main() {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Hour)
 	defer stop()
-	reports, err := playAll(ctx, program, *only, *letters, *faults,
+	reports, err := playAll(ctx, program, *only, size{*letters, *faults},
 		func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w,
@@ -50,14 +50,14 @@ func main() {
 
 // playAll plays every scenario whose name contains only, on every database that it is for, with
 // workers that are processes of program.
-func playAll(ctx context.Context, program, only string, letters, faults int, played func(report)) ([]report, error) {
+func playAll(ctx context.Context, program, only string, z size, played func(report)) ([]report, error) {
 	var all []report
 	for _, sc := range scenarios {
 		for _, database := range []string{onSQLite, onPostgres} {
 			if sc.database != "" && sc.database != database || !strings.Contains(sc.name, only) {
 				continue
 			}
-			r, err := play(ctx, program, sc, database, letters, faults)
+			r, err := play(ctx, program, sc, database, z)
 			if err == nil {
 				err = r.check()
 			}

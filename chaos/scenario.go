@@ -269,8 +269,11 @@ func (s *stage) during(letters, faults int, fault func() error) error {
 
 func (s *stage) progress() int { n, _ := s.mail.counts(); return n }
 
+// A size is how much of a scenario is played.
+type size struct{ letters, faults int }
+
 // play plays a scenario on a database.
-func play(ctx context.Context, program string, sc scenario, database string, letters, faults int) (report, error) {
+func play(ctx context.Context, program string, sc scenario, database string, z size) (report, error) {
 	dir, err := os.MkdirTemp("", "illumicode-chaos-")
 	if err != nil {
 		return report{}, err
@@ -293,8 +296,8 @@ func play(ctx context.Context, program string, sc scenario, database string, let
 	}
 	s.dir = dir
 	start := time.Now()
-	r := report{name: sc.name, database: database, letters: letters}
-	if err := sc.play(s, letters, faults); err != nil {
+	r := report{name: sc.name, database: database, letters: z.letters}
+	if err := sc.play(s, z.letters, z.faults); err != nil {
 		return r, errors.Join(err, s.end())
 	}
 	r.arrived, r.extra = s.mail.counts()

@@ -23,7 +23,7 @@ import (
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/serving"
 	"github.com/illumicode/illumicode/internal/standin"
-	"github.com/illumicode/illumicode/internal/store"
+	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
@@ -32,6 +32,7 @@ import (
 	"github.com/illumicode/illumicode/provider/smtp"
 	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/route"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 	"github.com/illumicode/illumicode/token"
 )
@@ -62,7 +63,7 @@ type Demo struct {
 	ahead   atomic.Int64 // how far the demo's clock is ahead of the wall, in nanoseconds
 	group   *errgroup.Group
 	stop    context.CancelFunc
-	close   func() error
+	opened  []func() error // what to close again, the last first
 }
 
 // Now returns the demo's own time.
@@ -85,7 +86,7 @@ func (d *Demo) settle(ctx context.Context) error {
 	defer tick.Stop()
 	for {
 		sum, err := flow.Of(d.Service).Store.Summary(ctx, d.Now())
-		if err != nil || sum.Count[store.Claimed] == 0 {
+		if err != nil || sum.Count[rows.Claimed] == 0 {
 			return err
 		}
 		select {
@@ -124,69 +125,110 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	var opened []func() error // what to close again if the start fails, or at the end
-	closeAll := func() error {
-		var errs []error
-		for i := len(opened) - 1; i >= 0; i-- {
-			errs = append(errs, opened[i]())
-		}
-		return errors.Join(errs...)
-	}
+	d := &Demo{Data: o.Data, Kept: o.Data != ""}
 	defer func() {
 		if err != nil {
-			closeAll()
+			d.close()
 		}
 	}()
-
-	listeners, err := listen(o.Listen, 5)
+	ports, err := d.listen(o.Listen)
 	if err != nil {
 		return nil, err
 	}
-	for _, l := range listeners {
-		opened = append(opened, func() error { l.Close(); return nil }) // its server may have closed it
-	}
-	site, inboxWeb, inboxSMTP, beacon := listeners[0], listeners[1], listeners[2], listeners[3]
-	d := &Demo{
-		harbour: newSluice(inboxSMTP.Addr().String()),
-		SiteURL: "http://" + site.Addr().String(), InboxURL: "http://" + inboxWeb.Addr().String(),
-		SMTP: inboxSMTP.Addr().String(), beacon: "http://" + beacon.Addr().String(),
-		Beacon: standin.New(1, standin.Temper{LatencyMS: 2, Fail: 0.002, Senders: []string{"ternisle.example"}}),
-		Data:   o.Data, Kept: o.Data != "", close: closeAll,
-	}
-	if d.Data == "" {
-		if d.Data, err = os.MkdirTemp("", "illumicode-demo-"); err != nil {
-			return nil, err
-		}
-		opened = append(opened, func() error { return os.RemoveAll(d.Data) })
-	} else if err := os.MkdirAll(d.Data, 0o700); err != nil {
-		return nil, fmt.Errorf("demo: --data: %w", err)
-	}
-	if d.Inbox, err = inbox.New(inbox.Config{Dir: filepath.Join(d.Data, "inbox"), Refuse: refuseFog}); err != nil {
+	if err := d.furnish(); err != nil {
 		return nil, err
 	}
 	st, err := sqlite.Open(ctx, filepath.Join(d.Data, "ferry.db"))
 	if err != nil {
 		return nil, err
 	}
-	opened = append(opened, st.Close)
+	d.opened = append(d.opened, st.Close)
 	if err := st.Migrate(ctx); err != nil {
 		return nil, err
 	}
-	keys, err := keysOf(filepath.Join(d.Data, "keyring.json"))
+	if d.Service, err = d.service(st, o.Log, ports.harbour); err != nil {
+		return nil, err
+	}
+	ferry, err := newFerry(ctx, d.Service)
 	if err != nil {
 		return nil, err
 	}
-	harbour, err := d.relay("harbour", listeners[4].Addr().String())
+	ctx, d.stop = context.WithCancel(ctx)
+	d.group, ctx = errgroup.WithContext(ctx)
+	d.group.Go(func() error { return d.Service.Run(ctx) })
+	d.group.Go(func() error { return d.Inbox.Serve(ctx, ports.inboxSMTP, ports.inboxWeb) })
+	d.group.Go(func() error { return serving.Until(ctx, ports.site, ferry) })
+	d.group.Go(func() error { return serving.Until(ctx, ports.beacon, d.Beacon.Handler()) })
+	d.group.Go(func() error { return d.harbour.serve(ctx, ports.harbour) })
+	return d, nil
+}
+
+// close closes what was opened, the last first.
+func (d *Demo) close() error {
+	var errs []error
+	for i := len(d.opened) - 1; i >= 0; i-- {
+		errs = append(errs, d.opened[i]())
+	}
+	return errors.Join(errs...)
+}
+
+// ports are where the parts of the demo listen.
+type ports struct{ site, inboxWeb, inboxSMTP, beacon, harbour net.Listener }
+
+// listen opens the ports, and makes what only needs to know them.
+func (d *Demo) listen(address string) (p ports, err error) {
+	all, err := listen(address, 5)
+	if err != nil {
+		return p, err
+	}
+	for _, l := range all {
+		d.opened = append(d.opened, func() error { l.Close(); return nil }) // its server may have closed it
+	}
+	p = ports{all[0], all[1], all[2], all[3], all[4]}
+	d.harbour = newSluice(p.inboxSMTP.Addr().String())
+	d.SiteURL, d.InboxURL = "http://"+p.site.Addr().String(), "http://"+p.inboxWeb.Addr().String()
+	d.SMTP, d.beacon = p.inboxSMTP.Addr().String(), "http://"+p.beacon.Addr().String()
+	d.Beacon = standin.New(1, standin.Temper{LatencyMS: 2, Fail: 0.002, Senders: []string{"ternisle.example"}})
+	return p, nil
+}
+
+// furnish makes the folder of the demo's data, and the inbox in it.
+func (d *Demo) furnish() (err error) {
+	if d.Data == "" {
+		if d.Data, err = os.MkdirTemp("", "illumicode-demo-"); err != nil {
+			return err
+		}
+		d.opened = append(d.opened, func() error { return os.RemoveAll(d.Data) })
+	} else if err := os.MkdirAll(d.Data, 0o700); err != nil {
+		return fmt.Errorf("demo: --data: %w", err)
+	}
+	d.Inbox, err = inbox.New(inbox.Config{Dir: filepath.Join(d.Data, "inbox"), Refuse: refuseFog})
+	return err
+}
+
+// providers returns the four ways out.
+func (d *Demo) providers(at net.Listener) ([]provider.Provider, error) {
+	harbour, err := d.relay("harbour", at.Addr().String())
 	if err != nil {
 		return nil, err
 	}
-	opened = append(opened, harbour.Close)
+	d.opened = append(d.opened, harbour.Close)
 	pier, err := d.relay("pier", d.SMTP)
 	if err != nil {
 		return nil, err
 	}
-	opened = append(opened, pier.Close)
-	beaconMail, beaconSMS, err := d.beacons()
+	d.opened = append(d.opened, pier.Close)
+	mail, sms, err := d.beacons()
+	return []provider.Provider{harbour, pier, mail, sms}, err
+}
+
+// service returns the service of the ferry.
+func (d *Demo) service(st *store.Store, log *slog.Logger, harbour net.Listener) (*illumicode.Service, error) {
+	keys, err := keysOf(filepath.Join(d.Data, "keyring.json"))
+	if err != nil {
+		return nil, err
+	}
+	ways, err := d.providers(harbour)
 	if err != nil {
 		return nil, err
 	}
@@ -201,38 +243,22 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	if err != nil {
 		return nil, err
 	}
-	d.Service, err = illumicode.New(illumicode.Config{
-		Store: st, Keys: keys, From: crew, Providers: []provider.Provider{harbour, pier, beaconMail, beaconSMS},
-		Letters: set, Log: o.Log, Now: d.Now,
+	return illumicode.New(illumicode.Config{
+		Store: st, Keys: keys, From: crew, Providers: ways, Letters: set, Log: log, Now: d.Now,
 		Site: illumicode.Site{BaseURL: d.SiteURL, Name: "Tern Isle Ferry", HomePage: d.SiteURL + "/",
 			Imprint: "Tern Isle Ferry Co-operative\nThe Old Customs House, Quay 1, Tern Isle"},
 		Outbox: delivery.Settings{Retry: retry.Policy{Base: time.Second}, Terms: terms},
 		Limits: islandLimits(), TellOwner: true,
 	})
-	if err != nil {
-		return nil, err
-	}
-	ferry, err := newFerry(ctx, d.Service)
-	if err != nil {
-		return nil, err
-	}
-	ctx, d.stop = context.WithCancel(ctx)
-	d.group, ctx = errgroup.WithContext(ctx)
-	d.group.Go(func() error { return d.Service.Run(ctx) })
-	d.group.Go(func() error { return d.Inbox.Serve(ctx, inboxSMTP, inboxWeb) })
-	d.group.Go(func() error { return serving.Until(ctx, site, ferry) })
-	d.group.Go(func() error { return serving.Until(ctx, beacon, d.Beacon.Handler()) })
-	d.group.Go(func() error { return d.harbour.serve(ctx, listeners[4]) })
-	return d, nil
 }
 
 // terms are the providers' caps: harbour is fast and preferred, pier is a small plan, beacon carries the
-// notices and signal the texts, which cost.
+// notices and foghorn the texts, which cost.
 var terms = map[string]route.Terms{
 	"harbour": {Cost: 0.001, Caps: route.Caps{PerSecond: 50, PerDay: 20_000}},
 	"pier":    {Cost: 0.002, Caps: route.Caps{PerDay: 2_000, PerMonth: 30_000, AtOnce: 4}},
 	"beacon":  {Cost: 0.0004, Caps: route.Caps{PerDay: 500_000}},
-	"signal":  {Cost: 0.06, Caps: route.Caps{PerDay: 5_000}},
+	"foghorn": {Cost: 0.06, Caps: route.Caps{PerDay: 5_000}},
 }
 
 // islandLimits are the default rules, with room for a whole island that registers within minutes, from one
@@ -279,7 +305,7 @@ func (d *Demo) beacons() (mail, sms *httpapi.Provider, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	sms, err = httpapi.New("signal", httpapi.Config{URL: d.beacon + "/sms", SMS: true, Form: true,
+	sms, err = httpapi.New("foghorn", httpapi.Config{URL: d.beacon + "/sms", SMS: true, Form: true,
 		Body:              "to={{.To}}\ntext={{.SMS}}",
 		IdempotencyHeader: "Idempotency-Key", MessageID: "/sms/0/id"})
 	return mail, sms, err

@@ -46,7 +46,7 @@ func Script(ctx context.Context, d *Demo, out *Teller) error {
 	began := time.Now()
 	for i, c := range passengers {
 		s := &scene{cast: c, ctx: ctx, demo: d, out: out, browser: newBrowser(ctx, c.lang), step: time.Now()}
-		out.Begin(i+1, len(passengers), c.name, c.email, c.lang, c.way)
+		out.Begin(i+1, len(passengers), c)
 		start := time.Now()
 		switch i {
 		case fails:

@@ -12,7 +12,7 @@ import (
 	"github.com/illumicode/illumicode/internal/store"
 )
 
-// Storm "Odile" cancels the day's sailings. Notices go out from notices@ through the simulated
+// Storm "Ysolt" cancels the day's sailings. Notices go out from notices@ through the simulated
 // interfaces of package standin, since a stranger's inbox has no room for forty thousand; one
 // passenger in eighty gets an SMS. Meanwhile people go on registering, and their codes go through
 // the capture inbox as ever.
@@ -45,8 +45,8 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 	before := d.Beacon.Taken()
 	start := time.Now()
 	departs := d.Now().Add(5 * time.Hour).Truncate(time.Hour)
-	count, err := d.Service.NotifyAll(ctx, illumicode.Notice{Letter: "sailing-cancelled", Key: "storm Odile",
-		Data: map[string]any{"storm": "Odile", "route": "Tern Isle to Gull Quay", "departs": departs}}, strangers(n))
+	count, err := d.Service.NotifyAll(ctx, illumicode.Notice{Letter: "sailing-cancelled", Key: "storm Ysolt",
+		Data: map[string]any{"storm": "Ysolt", "route": "Tern Isle to Gull Quay", "departs": departs}}, strangers(n))
 	if err != nil {
 		return err
 	}
@@ -57,40 +57,9 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 	if err != nil {
 		return err
 	}
-	var codes []time.Duration
-	tick := time.NewTicker(tellEvery)
-	defer tick.Stop()
-	last, lastAt := 0, time.Now()
-	for i := 0; ; i++ {
-		switch i {
-		case lineDown:
-			d.harbour.set(true)
-		case lineBack:
-			d.harbour.set(false)
-		}
-		took, err := d.registerOne(ctx, i)
-		if err != nil {
-			return err
-		}
-		codes = append(codes, took)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-tick.C:
-		default:
-			continue
-		}
-		s, err := d.weather(ctx)
-		if err != nil {
-			return err
-		}
-		s.Elapsed, s.Codes, s.Code = time.Since(start), len(codes), took
-		s.Rate = float64(s.Sent-last) / time.Since(lastAt).Seconds()
-		last, lastAt = s.Sent, time.Now()
-		out.StormNow(s)
-		if s.Left == 0 && s.Lists == 0 && i > lineBack {
-			break
-		}
+	codes, err := d.weatherTheStorm(ctx, out, start)
+	if err != nil {
+		return err
 	}
 	count, err = d.stormSent(ctx)
 	if err != nil {
@@ -107,6 +76,45 @@ func Storm(ctx context.Context, d *Demo, out *Teller, n int) error {
 		return fmt.Errorf("of %d notices %d are sent, and %d arrived", n, count, taken)
 	}
 	return nil
+}
+
+// weatherTheStorm lets passengers register until all notices are sent, with a line that is down for a while, and
+// returns how long each code took.
+func (d *Demo) weatherTheStorm(ctx context.Context, out *Teller, start time.Time) (codes []time.Duration, err error) {
+	tick := time.NewTicker(tellEvery)
+	defer tick.Stop()
+	last, lastAt := 0, time.Now()
+	for i := 0; ; i++ {
+		switch i {
+		case lineDown:
+			d.harbour.set(true)
+		case lineBack:
+			d.harbour.set(false)
+		}
+		took, err := d.registerOne(ctx, i)
+		if err != nil {
+			return nil, err
+		}
+		codes = append(codes, took)
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-tick.C:
+		default:
+			continue
+		}
+		s, err := d.weather(ctx)
+		if err != nil {
+			return nil, err
+		}
+		s.Elapsed, s.Codes, s.Code = time.Since(start), len(codes), took
+		s.Rate = float64(s.Sent-last) / time.Since(lastAt).Seconds()
+		last, lastAt = s.Sent, time.Now()
+		out.StormNow(s)
+		if s.Left == 0 && s.Lists == 0 && i > lineBack {
+			return codes, nil
+		}
+	}
 }
 
 // registerOne lets one more passenger register, and returns how long the code took to arrive.
@@ -159,15 +167,15 @@ func (d *Demo) weather(ctx context.Context) (Weather, error) {
 }
 
 func (d *Demo) stormSent(ctx context.Context) (int, error) {
-	count, err := flow.Of(d.Service).Store.Matching(ctx, store.Filter{Key: "storm Odile", State: store.Sent})
+	count, err := flow.Of(d.Service).Store.Matching(ctx, store.Filter{Key: "storm Ysolt", State: store.Sent})
 	return count[store.Sent], err
 }
 
 // StormBegins announces a storm.
 func (t *Teller) StormBegins(n int, enqueued time.Duration) {
-	t.object(map[string]any{"storm": "Odile", "notices": n, "enqueued_ms": enqueued.Milliseconds()})
+	t.object(map[string]any{"storm": "Ysolt", "notices": n, "enqueued_ms": enqueued.Milliseconds()})
 	t.line("")
-	t.line("%s", t.paint("1", fmt.Sprintf("Storm Odile: the day's sailings are cancelled, %d passengers are told.", n)))
+	t.line("%s", t.paint("1", fmt.Sprintf("Storm Ysolt: the day's sailings are cancelled, %d passengers are told.", n)))
 	t.line("The list was committed in %s; workers expand it while they send.", millis(enqueued))
 	t.line("")
 	t.line("%s", t.paint("2",

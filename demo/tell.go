@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -62,13 +63,12 @@ func (t *Teller) object(o map[string]any) {
 }
 
 // Begin announces a passenger.
-func (t *Teller) Begin(n, of int, name, email, lang, way string) {
-	if name == "" {
-		name = "(no name)"
-	}
-	t.who = email
+func (t *Teller) Begin(n, of int, c cast) {
+	name := cmp.Or(c.name, "(no name)")
+	t.who = c.email
 	t.line("")
-	t.line("%s %s <%s>, %s: %s", t.paint("2", fmt.Sprintf("[%2d/%d]", n, of)), t.paint("1", name), email, lang, way)
+	t.line("%s %s <%s>, %s: %s", t.paint("2", fmt.Sprintf("[%2d/%d]", n, of)), t.paint("1", name), c.email, c.lang,
+		c.way)
 }
 
 // Step tells one step: what the passenger did, what was seen, how long it took.

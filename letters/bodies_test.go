@@ -79,7 +79,7 @@ func TestBody(t *testing.T) {
 	}{
 		{"en", "Mara", []string{"Because of the weather: Tuesday, March 4, 2031, 11:05 PM, 2 seats, 12,345.5 m.",
 			"See the booking", "Fair winds."}},
-		{"en", "Odile", []string{"Because of the weather"}},
+		{"en", "Ysolt", []string{"Because of the weather"}},
 		// the last two fall back
 		{"de", "Mara", []string{"Wegen des Wetters: Dienstag, 4. März 2031, 23:05 Uhr, 2 Plätze, 12.345,5 m.",
 			"See the booking", "Fair winds."}},

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode"
@@ -121,99 +122,129 @@ type (
 
 // calls returns all operations.
 func (a *API) calls() []call {
+	return slices.Concat(a.beginnings(), a.proofs(), a.decisions())
+}
+
+// beginnings are the calls that begin something, and those that take codes for what only the application may do.
+func (a *API) beginnings() []call {
 	svc := a.svc
-	const created, accepted, ok = http.StatusCreated, http.StatusAccepted, http.StatusOK
+	const created, ok = http.StatusCreated, http.StatusOK
 	return []call{
-		serve(a, "POST", "/v1/signup", "Begin a signup: add a challenge for an account of yours, and send its letter",
-			true, created,
+		serve(a, call{method: "POST", path: "/v1/signup", status: created, keyed: true,
+			summary: "Begin a signup: add a challenge for an account of yours, and send its letter"},
 			func(r *http.Request, in signupIn) (pendingOut, error) {
 				return pending(svc.Signup(r.Context(), in.request(), illumicode.Subject(in.Subject)))
 			}),
-		serve(a, "POST", "/v1/signin", "Send a code to who holds an address; the answer is the same if nobody does",
-			false, created,
+		serve(a, call{method: "POST", path: "/v1/signin", status: created,
+			summary: "Send a code to who holds an address; the answer is the same if nobody does"},
 			func(r *http.Request, in signInIn) (pendingOut, error) {
 				q := in.request()
 				q.Ticket, q.Browser = in.Ticket, in.Browser
 				return pending(svc.SignIn(r.Context(), q))
 			}),
-		serve(a, "POST", "/v1/signin/code", "Sign in with a code: you make the session", true, ok,
+		serve(a, call{method: "POST", path: "/v1/signin/code", status: ok, keyed: true,
+			summary: "Sign in with a code: you make the session"},
 			func(r *http.Request, in codeIn) (signedInOut, error) {
 				return signedIn(svc.SignInCode(r.Context(), in.Ticket, in.Code, nil))
 			}),
-		serve(a, "POST", "/v1/signin/link", "Sign in with a link, in the browser that began", true, ok,
+		serve(a, call{method: "POST", path: "/v1/signin/link", status: ok, keyed: true,
+			summary: "Sign in with a link, in the browser that began"},
 			func(r *http.Request, in linkIn) (signedInOut, error) {
 				return signedIn(svc.SignInLink(r.Context(), in.Ticket, in.Link, nil))
 			}),
-		serve(a, "POST", "/v1/reverify",
-			"Begin the change of an address: the old one works until the new one is proven, and can take the "+
-				"change back", true, created,
+		serve(a, call{method: "POST", path: "/v1/reverify", status: created, keyed: true,
+			summary: "Begin the change of an address: the old one works until the new one is proven, and can take " +
+				"the change back"},
 			func(r *http.Request, in reverifyIn) (pendingOut, error) {
 				return pending(svc.ChangeAddress(r.Context(), illumicode.Holding{Subject: in.Subject, Address: in.Old},
 					in.request()))
 			}),
-		serve(a, "POST", "/v1/stepup", "Ask a subject to prove an address once more, for one action", true, created,
+		serve(a, call{method: "POST", path: "/v1/stepup", status: created, keyed: true,
+			summary: "Ask a subject to prove an address once more, for one action"},
 			func(r *http.Request, in stepUpIn) (pendingOut, error) {
 				return pending(svc.StepUp(r.Context(), in.Subject, in.request(),
 					illumicode.Action{Exact: []byte(in.Action), Words: in.Words}))
 			}),
-		serve(a, "POST", "/v1/stepup/code", "Accept the code of a step-up for the action that you are about to do",
-			true, ok,
+		serve(a, call{method: "POST", path: "/v1/stepup/code", status: ok, keyed: true,
+			summary: "Accept the code of a step-up for the action that you are about to do"},
 			func(r *http.Request, in actionIn) (confirmedOut, error) {
 				err := svc.ActionCode(r.Context(), in.Ticket, in.Code, illumicode.Action{Exact: []byte(in.Action)}, nil)
 				return confirmedOut{err == nil}, err
 			}),
-		serve(a, "POST", "/v1/proof", "Tell where the challenge of a ticket stands", false, ok,
+	}
+}
+
+// proofs are the calls about the challenge of a ticket, which a browser may make.
+func (a *API) proofs() []call {
+	svc := a.svc
+	const accepted, ok = http.StatusAccepted, http.StatusOK
+	return []call{
+		serve(a, call{method: "POST", path: "/v1/proof", status: ok,
+			summary: "Tell where the challenge of a ticket stands"},
 			func(r *http.Request, in ticketIn) (pendingOut, error) {
 				return pending(svc.Pending(r.Context(), in.Ticket))
 			}),
-		serve(a, "POST", "/v1/proof/resend", "Send the letter of a ticket's challenge again", false, accepted,
+		serve(a, call{method: "POST", path: "/v1/proof/resend", status: accepted,
+			summary: "Send the letter of a ticket's challenge again"},
 			func(r *http.Request, in ticketIn) (pendingOut, error) {
 				return pending(svc.ResendForBrowser(r.Context(), in.Ticket))
 			}),
-		serve(a, "POST", "/v1/proof/correct",
-			"Put another address in the place of one that was mistyped, before it is proven", false, accepted,
+		serve(a, call{method: "POST", path: "/v1/proof/correct", status: accepted,
+			summary: "Put another address in the place of one that was mistyped, before it is proven"},
 			func(r *http.Request, in correctIn) (pendingOut, error) {
 				return pending(svc.Correct(r.Context(), in.Ticket, in.request(), nil))
 			}),
-		serve(a, "POST", "/v1/proof/code",
-			"Confirm with a code: a signup, a change of address, or a purpose of your own", false, ok,
+		serve(a, call{method: "POST", path: "/v1/proof/code", status: ok,
+			summary: "Confirm with a code: a signup, a change of address, or a purpose of your own"},
 			func(r *http.Request, in codeIn) (confirmedOut, error) {
 				var out confirmedOut
 				err := svc.ConfirmCode(r.Context(), in.Ticket, in.Code, out.counts)
 				return out, err
 			}),
-		serve(a, "POST", "/v1/proof/link", "Confirm with a link", false, ok,
+		serve(a, call{method: "POST", path: "/v1/proof/link", status: ok,
+			summary: "Confirm with a link"},
 			func(r *http.Request, in linkIn) (confirmedOut, error) {
 				var out confirmedOut
 				err := svc.ConfirmFrom(r.Context(), in.Ticket, in.Link, out.counts)
 				return out, err
 			}),
-		serve(a, "POST", "/v1/not-me", "End a challenge for the reader of its letter, who did not begin it", false, ok,
+	}
+}
+
+// decisions are the calls by which something ends or is settled, and those about subjects and events.
+func (a *API) decisions() []call {
+	svc := a.svc
+	const accepted, ok = http.StatusAccepted, http.StatusOK
+	return []call{
+		serve(a, call{method: "POST", path: "/v1/not-me", status: ok,
+			summary: "End a challenge for the reader of its letter, who did not begin it"},
 			func(r *http.Request, in takeBackIn) (doneOut, error) {
 				err := svc.NotMe(r.Context(), in.Link, nil)
 				return doneOut{err == nil}, err
 			}),
-		serve(a, "POST", "/v1/undo", "Take a change of address back for the holder of the old one", true, ok,
+		serve(a, call{method: "POST", path: "/v1/undo", status: ok, keyed: true,
+			summary: "Take a change of address back for the holder of the old one"},
 			func(r *http.Request, in takeBackIn) (undoneOut, error) {
 				c, err := svc.Undo(r.Context(), in.Link, nil)
 				return undoneOut{c.ID, c.Subject, c.Made}, err
 			}),
-		serve(a, "POST", "/v1/settle",
-			"Decide a change of address that was taken back after it was made: you know which side is the owner", true,
-			ok,
+		serve(a, call{method: "POST", path: "/v1/settle", status: ok, keyed: true,
+			summary: "Decide a change of address that was taken back after it was made: you know which side is the " +
+				"owner"},
 			func(r *http.Request, in settleIn) (doneOut, error) {
 				err := desk.New(svc).Decide(r.Context(),
 					desk.Decision{Change: in.Change, Keep: in.Keep, Reason: in.Reason}, nil)
 				return doneOut{err == nil}, err
 			}),
-		serve(a, "GET", "/v1/subjects/{subject}", "Tell whether a subject has a confirmed address", true, ok,
+		serve(a, call{method: "GET", path: "/v1/subjects/{subject}", status: ok, keyed: true,
+			summary: "Tell whether a subject has a confirmed address"},
 			func(r *http.Request, _ nothing) (subjectOut, error) {
 				subject := r.PathValue("subject")
 				address, err := svc.Address(r.Context(), subject)
 				return subjectOut{subject, address != "", address}, err
 			}),
-		serve(a, "POST", "/v1/subjects/{subject}/resend",
-			"Send the letter of a subject's pending signup again, whatever browser asks", true, accepted,
+		serve(a, call{method: "POST", path: "/v1/subjects/{subject}/resend", status: accepted, keyed: true,
+			summary: "Send the letter of a subject's pending signup again, whatever browser asks"},
 			func(r *http.Request, _ nothing) (pendingOut, error) {
 				return pending(svc.ResendForSubject(r.Context(), r.PathValue("subject")))
 			}),
@@ -234,11 +265,10 @@ type cloudEvent struct {
 	Data        any    `json:"data"`
 }
 
-// serve makes a call of a function from what it takes to what it answers.
-func serve[In, Out any](a *API, method, path, summary string, keyed bool, status int,
-	do func(r *http.Request, in In) (Out, error)) call {
+// serve completes a call with a function from what it takes to what it answers.
+func serve[In, Out any](a *API, c call, do func(r *http.Request, in In) (Out, error)) call {
 	var in In
-	c := call{method: method, path: path, summary: summary, keyed: keyed, in: in, out: *new(Out), status: status}
+	c.in, c.out = in, *new(Out)
 	if _, none := any(in).(nothing); none {
 		c.in = nil
 	}
@@ -252,7 +282,7 @@ func serve[In, Out any](a *API, method, path, summary string, keyed bool, status
 			a.fail(w, err)
 			return
 		}
-		write(w, status, out)
+		write(w, c.status, out)
 	}
 	return c
 }

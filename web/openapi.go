@@ -13,35 +13,10 @@ import (
 func describe(calls []call) []byte {
 	paths := make(map[string]map[string]any)
 	for _, c := range calls {
-		op := map[string]any{
-			"summary": c.summary, "operationId": operationID(c),
-			"responses": map[string]any{
-				strconv.Itoa(c.status): map[string]any{
-					"description": "done", "content": jsonOf("application/json", schemaOf(reflect.TypeOf(c.out)))},
-				"default": map[string]any{"description": "a problem (RFC 9457)",
-					"content": jsonOf("application/problem+json", ref("Problem"))},
-			},
-		}
-		if c.in != nil {
-			kind := "application/json"
-			if _, events := c.in.(cloudEvent); events {
-				kind = "application/cloudevents+json"
-			}
-			op["requestBody"] = map[string]any{
-				"required": true, "content": jsonOf(kind, schemaOf(reflect.TypeOf(c.in)))}
-		}
-		if c.keyed {
-			op["security"] = []any{map[string]any{"key": []string{}}}
-		}
-		if strings.Contains(c.path, "{subject}") {
-			op["parameters"] = []any{
-				map[string]any{"name": "subject", "in": "path", "required": true,
-					"schema": map[string]any{"type": "string"}}}
-		}
 		if paths[c.path] == nil {
 			paths[c.path] = make(map[string]any)
 		}
-		paths[c.path][strings.ToLower(c.method)] = op
+		paths[c.path][strings.ToLower(c.method)] = operation(c)
 	}
 	types := make([]string, len(kinds))
 	for i, kind := range kinds {
@@ -79,6 +54,36 @@ func describe(calls []call) []byte {
 		panic(err) // maps, strings and numbers always marshal
 	}
 	return append(out, '\n')
+}
+
+// operation describes one call.
+func operation(c call) map[string]any {
+	op := map[string]any{
+		"summary": c.summary, "operationId": operationID(c),
+		"responses": map[string]any{
+			strconv.Itoa(c.status): map[string]any{
+				"description": "done", "content": jsonOf("application/json", schemaOf(reflect.TypeOf(c.out)))},
+			"default": map[string]any{"description": "a problem (RFC 9457)",
+				"content": jsonOf("application/problem+json", ref("Problem"))},
+		},
+	}
+	if c.in != nil {
+		kind := "application/json"
+		if _, events := c.in.(cloudEvent); events {
+			kind = "application/cloudevents+json"
+		}
+		op["requestBody"] = map[string]any{
+			"required": true, "content": jsonOf(kind, schemaOf(reflect.TypeOf(c.in)))}
+	}
+	if c.keyed {
+		op["security"] = []any{map[string]any{"key": []string{}}}
+	}
+	if strings.Contains(c.path, "{subject}") {
+		op["parameters"] = []any{
+			map[string]any{"name": "subject", "in": "path", "required": true,
+				"schema": map[string]any{"type": "string"}}}
+	}
+	return op
 }
 
 // operationID names a call by its path: "proof.code".

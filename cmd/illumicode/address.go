@@ -121,6 +121,11 @@ func (a *app) story(s desk.Story) {
 			a.line("    illumicode address settle %s --keep ADDRESS --reason WHY", c.ID)
 		}
 	}
+	a.passed(s)
+}
+
+// passed prints the letters of a story, and what happened.
+func (a *app) passed(s desk.Story) {
 	if len(s.Letters) > 0 {
 		a.line("")
 		a.line("Letters, the latest first:")

@@ -17,6 +17,7 @@ import (
 	"github.com/illumicode/illumicode/internal/check"
 	"github.com/illumicode/illumicode/internal/config"
 	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/near"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
@@ -40,15 +41,8 @@ func (a *app) check() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			known := []string{"configuration", "database", "providers", "sender"}
-			for _, p := range f.Provider {
-				known = append(known, p.Name)
-			}
-			for _, arg := range args {
-				if !slices.Contains(known, arg) {
-					return misuse{
-						fmt.Errorf("check %s: there is nothing of that name; say %s", arg, strings.Join(known, ", "))}
-				}
+			if err := checkable(f, args); err != nil {
+				return err
 			}
 			c := checker{ctx: cmd.Context(), f: f, to: to, wanted: args}
 			sections, err := c.run(check.ResolverAt(resolver))
@@ -91,6 +85,20 @@ func (a *app) check() *cobra.Command {
 	cmd.Flags().StringVar(&resolver, "resolver", "", "the DNS server to ask, as host:port (default: the system's)")
 	cmd.Flags().BoolVar(&raw, "raw", false, "show the conversations with the providers, secrets masked")
 	return cmd
+}
+
+// checkable refuses what cannot be checked.
+func checkable(f *config.File, args []string) error {
+	known := []string{"configuration", "database", "providers", "sender"}
+	for _, p := range f.Provider {
+		known = append(known, p.Name)
+	}
+	for _, arg := range args {
+		if !slices.Contains(known, arg) {
+			return misuse{fmt.Errorf("check: nothing is named %q; %s", arg, near.List(arg, known))}
+		}
+	}
+	return nil
 }
 
 // A checker is one run of the verb.

@@ -82,7 +82,11 @@ func (a *app) change(c change) *cobra.Command {
 					}
 					f.ID, yes = d.ID, true
 				}
-				return a.changeAll(cmd.Context(), st, c, f, yes, now)
+				do := func() (int64, error) { return c.do(cmd.Context(), st, f, now) }
+				if yes {
+					return a.changeAll(cmd.Context(), st, c, f, do)
+				}
+				return a.changeAsked(cmd.Context(), st, c, f, do)
 			})
 		},
 	}
@@ -91,8 +95,9 @@ func (a *app) change(c change) *cobra.Command {
 	return cmd
 }
 
-// changeAll says how many deliveries there are to change, asks, and changes them.
-func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.Filter, yes bool, now time.Time) error {
+// changeAsked says how many deliveries there are to change, asks, and changes them.
+func (a *app) changeAsked(ctx context.Context, st *store.Store, c change, f store.Filter,
+	do func() (int64, error)) error {
 	count, err := st.Matching(ctx, f)
 	if err != nil {
 		return err
@@ -101,7 +106,7 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 	for _, s := range c.states {
 		n += count[s]
 	}
-	if !yes && (n > 0 || c.lists) { // lists that are not expanded yet are no deliveries
+	if n > 0 || c.lists { // lists that are not expanded yet are no deliveries
 		ok, err := a.ask(fmt.Sprintf("%d deliveries would be %s. Go on?", n, c.does))
 		if err != nil {
 			return err
@@ -110,11 +115,18 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 			return errors.New("nothing was changed")
 		}
 	}
-	done, err := c.do(ctx, st, f, now)
+	return a.changeAll(ctx, st, c, f, do)
+}
+
+// changeAll changes deliveries, and says how many.
+func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.Filter,
+	do func() (int64, error)) error {
+	done, err := do()
 	if err != nil {
 		return fmt.Errorf("%d were %s, then: %w", done, c.does, err)
 	}
-	if count, err = st.Matching(ctx, f); err != nil {
+	count, err := st.Matching(ctx, f)
+	if err != nil {
 		return err
 	}
 	return a.print(map[string]any{c.does: done, "now": count}, func() {

@@ -43,24 +43,18 @@ func (a *app) notify() *cobra.Command {
 			if n.To.Address == "" {
 				return misuse{errors.New("notify wants --to, the address to write to")}
 			}
-			values := make(map[string]string)
-			n.Data = values
-			for _, pair := range data {
-				key, value, ok := strings.Cut(pair, "=")
-				if !ok || key == "" {
-					return misuse{fmt.Errorf("--data %s: write it as name=value", pair)}
-				}
-				values[key] = value
+			values, err := pairs(data)
+			if err != nil {
+				return err
 			}
+			n.Data = values
 			for _, name := range attach {
 				file, err := os.Open(name)
 				if err != nil {
 					return fmt.Errorf("--attach: %w", err)
 				}
 				defer file.Close()
-				n.Attachments = append(n.Attachments,
-					message.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)),
-						Body: file})
+				n.Attachments = append(n.Attachments, attachment(name, file))
 			}
 			f, err := a.load()
 			if err != nil {
@@ -87,6 +81,23 @@ func (a *app) notify() *cobra.Command {
 	cmd.Flags().StringVar(&n.ReplyTo, "reply-to", "", "where answers go (default: the letter's own)")
 	cmd.Flags().DurationVar(&wait, "wait", 30*time.Second, "how long to wait if another worker has taken the letter")
 	return cmd
+}
+
+func attachment(name string, body io.Reader) message.Attachment {
+	return message.Attachment{Name: filepath.Base(name), Type: mime.TypeByExtension(filepath.Ext(name)), Body: body}
+}
+
+// pairs reads name=value.
+func pairs(data []string) (map[string]string, error) {
+	values := make(map[string]string)
+	for _, pair := range data {
+		key, value, ok := strings.Cut(pair, "=")
+		if !ok || key == "" {
+			return nil, misuse{fmt.Errorf("--data %s: write it as name=value", pair)}
+		}
+		values[key] = value
+	}
+	return values, nil
 }
 
 // receive takes the events in a file, as if they had come over HTTP.

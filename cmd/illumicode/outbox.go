@@ -80,14 +80,14 @@ func (a *app) outboxList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				rows := []deliveryJSON{}
-				for _, d := range list {
-					rows = append(rows, deliveryOf(d))
-				}
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
-					"providers": ways, "deliveries": rows}, func() {
-					a.listText(cfg, sum, ways, matching, list, most, now)
+					"providers": ways, "deliveries": deliveriesOf(list)}, func() {
+					a.summaryText(cfg, sum, ways, now)
+					if matching != nil {
+						a.line("These match: %s", countLine(matching))
+					}
+					a.listText(list, most)
 				})
 			})
 		},
@@ -98,8 +98,15 @@ func (a *app) outboxList() *cobra.Command {
 	return cmd
 }
 
-func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matching map[store.State]int,
-	list []store.Delivery, most int, now time.Time) {
+func deliveriesOf(list []store.Delivery) []deliveryJSON {
+	all := make([]deliveryJSON, len(list))
+	for i, d := range list {
+		all[i] = deliveryOf(d)
+	}
+	return all
+}
+
+func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, now time.Time) {
 	a.line("%s", summaryLine(sum))
 	for _, l := range sum.Loads {
 		if l.State == store.Waiting && !l.Oldest.After(now) {
@@ -126,9 +133,9 @@ func (a *app) listText(cfg *config.File, sum store.Summary, ways []wayJSON, matc
 	if sum.Aside > 0 {
 		a.line("%d events were set aside; `illumicode outbox events` says why.", sum.Aside)
 	}
-	if matching != nil {
-		a.line("These match: %s", countLine(matching))
-	}
+}
+
+func (a *app) listText(list []store.Delivery, most int) {
 	if len(list) == 0 {
 		return
 	}

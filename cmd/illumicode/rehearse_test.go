@@ -19,7 +19,7 @@ func TestRehearse(t *testing.T) {
 	p := newPlace(t)
 	picture, drawing := p.file("day.png"), p.file("day.svg")
 	out := p.must("rehearse", storm, "--plot", picture, "--plot", drawing)
-	for _, piece := range []string{"Storm Odile: 45s from 2026-11-23 06:00", "ashore", "LEFT OF ITS QUOTAS",
+	for _, piece := range []string{"Storm Ysolt: 45s from 2026-11-23 06:00", "ashore", "LEFT OF ITS QUOTAS",
 		"The last notice was sent"} {
 		if !strings.Contains(out, piece) {
 			t.Errorf("it does not say %q:\n%s", piece, out)

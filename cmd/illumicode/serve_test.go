@@ -210,7 +210,7 @@ func TestDemoStorm(t *testing.T) {
 	if end.Notices != 400 || end.Sent != 400 || end.Codes == 0 {
 		t.Errorf("the storm came to %+v", end)
 	}
-	if carried["beacon"]+carried["signal"] != 400 || carried["harbour"]+carried["pier"] != end.Codes {
+	if carried["beacon"]+carried["foghorn"] != 400 || carried["harbour"]+carried["pier"] != end.Codes {
 		t.Errorf("the providers carried %v, of 400 notices and %d codes", carried, end.Codes)
 	}
 	for _, name := range []string{"ferry.db", "keyring.json", "inbox/000001.eml"} {
@@ -229,7 +229,7 @@ func TestDemoStorm(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, p := range played.Providers {
-		if notices := p.Name == "beacon" || p.Name == "signal"; notices && p.Letters != carried[p.Name] ||
+		if notices := p.Name == "beacon" || p.Name == "foghorn"; notices && p.Letters != carried[p.Name] ||
 			(p.Letters > 0) != (carried[p.Name] > 0) {
 			t.Errorf("%s carried %d letters in the demo, and %d in the rehearsal", p.Name, carried[p.Name], p.Letters)
 		}

@@ -42,28 +42,14 @@ func main() {
 		return err
 	}
 
-	change := func(from, to string) (proof, undo quay.Letter, ticket illumicode.Ticket) {
-		pending := quay.Must(svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: from},
-			illumicode.Request{Address: to, Name: "Mara"}))
-		for range 2 { // to the new address with the proof, to the old one with the way back
-			if l := svc.Next(); l.To == to {
-				proof = l
-			} else {
-				undo = l
-			}
-		}
-		fmt.Printf("%-29s gets %q\n%-29s gets %q\n", proof.To, proof.Subject, undo.To, undo.Subject)
-		return proof, undo, pending.Ticket
-	}
-
 	// The owner moves. Until the new address is proven, the old one works.
-	proof, _, ticket := change(first, second)
+	proof, _, ticket := change(ctx, svc, first, second)
 	fmt.Println("pending: the account has", quay.Must(svc.Address(ctx, "7")))
 	quay.Check(svc.ConfirmCode(ctx, ticket, proof.Code, apply))
 	fmt.Println("proven:  the account has", quay.Must(svc.Address(ctx, "7")))
 
 	// Somebody else got into the account and moves it to an address of theirs.
-	proof, undo, ticket := change(second, thief)
+	proof, undo, ticket := change(ctx, svc, second, thief)
 	quay.Check(svc.ConfirmCode(ctx, ticket, proof.Code, apply))
 	fmt.Println("stolen:  the account has", quay.Must(svc.Address(ctx, "7")))
 
@@ -90,4 +76,20 @@ func main() {
 			return err
 		}))
 	fmt.Println("settled: the account has", quay.Must(svc.Address(ctx, "7")))
+}
+
+// change begins a change of address, and returns its two letters: to the new address with the proof, to the old one
+// with the way back.
+func change(ctx context.Context, svc *quay.Quay, from, to string) (proof, undo quay.Letter, ticket illumicode.Ticket) {
+	pending := quay.Must(svc.ChangeAddress(ctx, illumicode.Holding{Subject: "7", Address: from},
+		illumicode.Request{Address: to, Name: "Mara"}))
+	for range 2 {
+		if l := svc.Next(); l.To == to {
+			proof = l
+		} else {
+			undo = l
+		}
+	}
+	fmt.Printf("%-29s gets %q\n%-29s gets %q\n", proof.To, proof.Subject, undo.To, undo.Subject)
+	return proof, undo, pending.Ticket
 }

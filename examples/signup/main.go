@@ -59,36 +59,39 @@ func main() {
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, `<form method="post" action="/register"><input name="email"><button>Register</button></form>`)
 	})
-	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) {
-		email := r.PostFormValue("email")
-		pending, err := svc.Signup(r.Context(), pages.Request(r, email),
-			func(ctx context.Context, tx illumicode.Tx) (string, error) {
-				result, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING",
-					email)
-				if err != nil {
-					return "", err
-				}
-				if n, err := result.RowsAffected(); n == 0 {
-					return "", cmp.Or(err, illumicode.ErrOccupied) // the answer will not tell
-				}
-				id, err := result.LastInsertId()
-				return strconv.FormatInt(id, 10), err
-			})
-		if pages.TooSoon(w, r, err) { // answered: a limit, and when to come back
-			return
-		}
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
-			return
-		}
-		pages.Await(w, r, pending) // remembers this browser, and asks it to look into its mail
-	})
+	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) { register(svc, pages, w, r) })
 	mux.Handle("/", pages)
 
 	go svc.Run(ctx) // delivers until ctx ends
 	log.Printf("open http://%s/", listen)
 	go http.ListenAndServe(listen, mux)
 	<-ctx.Done()
+}
+
+// register takes the form: a user and the letter, in one commit.
+func register(svc *illumicode.Service, pages *web.Pages, w http.ResponseWriter, r *http.Request) {
+	email := r.PostFormValue("email")
+	pending, err := svc.Signup(r.Context(), pages.Request(r, email),
+		func(ctx context.Context, tx illumicode.Tx) (string, error) {
+			result, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING",
+				email)
+			if err != nil {
+				return "", err
+			}
+			if n, err := result.RowsAffected(); n == 0 {
+				return "", cmp.Or(err, illumicode.ErrOccupied) // the answer will not tell
+			}
+			id, err := result.LastInsertId()
+			return strconv.FormatInt(id, 10), err
+		})
+	if pages.TooSoon(w, r, err) { // answered: a limit, and when to come back
+		return
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+		return
+	}
+	pages.Await(w, r, pending) // remembers this browser, and asks it to look into its mail
 }
 
 // must ends the program if its start fails.

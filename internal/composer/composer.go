@@ -46,15 +46,7 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	r := render.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.p.Writer}
-	switch {
-	case d.Challenge != "":
-		r.Data, r.Proof, err = c.proof(ctx, d)
-	case d.Letter == flow.ChangeLetter:
-		r.Data, r.Proof, err = c.undoing(ctx, d)
-	default:
-		r.Data, err = c.data(ctx, d)
-	}
+	r, err := c.request(ctx, d, zone)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
@@ -72,23 +64,8 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	case to.IsPhone():
 		return c.sms(to, r)
 	}
-	var v Visible
-	if d.Visible != "" {
-		if err := json.Unmarshal([]byte(d.Visible), &v); err != nil {
-			return outbox.Letter{}, fmt.Errorf("illumicode: what the delivery's header shows cannot be read: %w", err)
-		}
-	}
-	m, err := c.Envelope(d, v)
+	m, err := c.mail(ctx, d, r)
 	if err != nil {
-		return outbox.Letter{}, err
-	}
-	rendered, err := c.p.Letters.Render(r)
-	if err != nil {
-		return outbox.Letter{}, err
-	}
-	m.Subject, m.Text, m.HTML, m.Date, m.ID = rendered.Subject, rendered.Text, rendered.HTML, d.Fixed,
-		d.ID+"@"+c.p.From.Domain()
-	if err := c.attach(ctx, d.Bundle, &m); err != nil {
 		return outbox.Letter{}, err
 	}
 	composed, err := m.Compose()
@@ -116,6 +93,42 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 		l.Message = signed{l.Signature, composed}
 	}
 	return l, nil
+}
+
+// request returns what the letter of a delivery is made of.
+func (c Composer) request(ctx context.Context, d store.Delivery, zone *time.Location) (_ render.Request, err error) {
+	r := render.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.p.Writer}
+	switch {
+	case d.Challenge != "":
+		r.Data, r.Proof, err = c.proof(ctx, d)
+	case d.Letter == flow.ChangeLetter:
+		r.Data, r.Proof, err = c.undoing(ctx, d)
+	default:
+		r.Data, err = c.data(ctx, d)
+	}
+	return r, err
+}
+
+// mail returns the message of a delivery.
+func (c Composer) mail(ctx context.Context, d store.Delivery, r render.Request) (compose.Message, error) {
+	var v Visible
+	if d.Visible != "" {
+		if err := json.Unmarshal([]byte(d.Visible), &v); err != nil {
+			return compose.Message{}, fmt.Errorf("illumicode: what the delivery's header shows cannot be read: %w", err)
+		}
+	}
+	m, err := c.Envelope(d, v)
+	if err != nil {
+		return compose.Message{}, err
+	}
+	rendered, err := c.p.Letters.Render(r)
+	if err != nil {
+		return compose.Message{}, err
+	}
+	m.Subject, m.Text, m.HTML, m.Date, m.ID = rendered.Subject, rendered.Text, rendered.HTML, d.Fixed,
+		d.ID+"@"+c.p.From.Domain()
+	err = c.attach(ctx, d.Bundle, &m)
+	return m, err
 }
 
 // maxItems bounds how many notices one letter tells of.

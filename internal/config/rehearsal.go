@@ -136,13 +136,7 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 		return none, err
 	}
 	for _, p := range r.People {
-		s.People = append(s.People, rehearsal.People{Name: p.Name, Purpose: p.Purpose, From: time.Duration(p.From),
-			Until: time.Duration(p.Until), PerMinute: p.PerMinute, InLine: p.InLine,
-			Attack: p.Attack, Known: p.Known || p.Purpose == challenge.SignIn || p.Purpose == challenge.StepUp,
-			Addresses: p.Addresses, Networks: p.Networks, Domain: p.Domain, SMS: p.SMS,
-			Takes:   rehearsal.Spread{Median: time.Duration(p.Takes), High: time.Duration(p.TakesHigh)},
-			Transit: rehearsal.Spread{Median: time.Duration(p.Transit), High: time.Duration(p.TransitHigh)},
-			Press:   time.Duration(p.Press), Presses: p.Presses, Patient: time.Duration(p.Patient)})
+		s.People = append(s.People, p.inside())
 	}
 	for i, n := range r.Notice {
 		lane := slices.Index(rehearsal.LaneNames[:], cmp.Or(n.Lane, "normal"))
@@ -153,6 +147,16 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 			Count: n.Count, SMS: n.SMS, Domain: n.Domain, Country: n.Country, Within: time.Duration(n.Within)})
 	}
 	return s, nil
+}
+
+func (p People) inside() rehearsal.People {
+	return rehearsal.People{Name: p.Name, Purpose: p.Purpose, From: time.Duration(p.From),
+		Until: time.Duration(p.Until), PerMinute: p.PerMinute, InLine: p.InLine,
+		Attack: p.Attack, Known: p.Known || p.Purpose == challenge.SignIn || p.Purpose == challenge.StepUp,
+		Addresses: p.Addresses, Networks: p.Networks, Domain: p.Domain, SMS: p.SMS,
+		Takes:   rehearsal.Spread{Median: time.Duration(p.Takes), High: time.Duration(p.TakesHigh)},
+		Transit: rehearsal.Spread{Median: time.Duration(p.Transit), High: time.Duration(p.TransitHigh)},
+		Press:   time.Duration(p.Press), Presses: p.Presses, Patient: time.Duration(p.Patient)}
 }
 
 // providers returns the providers with their terms and tempers.

@@ -35,19 +35,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 	}
 	for {
 		now := w.now()
-		for i, one := range w.ways {
-			all[i].Health = one.known()
-			all[i].Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: one.Name()}.HeldBy()]
-			if at := one.busyUntil(d.Lane); at.After(all[i].FreeAt) {
-				all[i].FreeAt, all[i].Cap = at, "all its letters of a second are spoken for"
-			}
-			if at := one.silentUntil(); at.After(all[i].FreeAt) {
-				all[i].FreeAt, all[i].Cap = at, "it does not answer"
-			}
-			if one.slots.none() {
-				all[i].FreeAt, all[i].Cap = now.Add(w.cfg.Lease/3), "other workers have all its connections"
-			}
-		}
+		w.survey(all, d.Lane, now)
 		c := choose.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), now)
 		if c.Provider == "" {
 			if w.noWay(ctx, d, c, now) {
@@ -87,6 +75,23 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 			return chosen{way, c.String(), c.Spare(all)}, true
 		case full.Cap != "":
 			all[at].FreeAt, all[at].Cap = full.At, full.Cap
+		}
+	}
+}
+
+// survey writes into candidates how their providers stand.
+func (w *worker) survey(all []choose.Candidate, lane store.Lane, now time.Time) {
+	for i, one := range w.ways {
+		all[i].Health = one.known()
+		all[i].Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: one.Name()}.HeldBy()]
+		if at := one.busyUntil(lane); at.After(all[i].FreeAt) {
+			all[i].FreeAt, all[i].Cap = at, "all its letters of a second are spoken for"
+		}
+		if at := one.silentUntil(); at.After(all[i].FreeAt) {
+			all[i].FreeAt, all[i].Cap = at, "it does not answer"
+		}
+		if one.slots.none() {
+			all[i].FreeAt, all[i].Cap = now.Add(w.cfg.Lease/3), "other workers have all its connections"
 		}
 	}
 }

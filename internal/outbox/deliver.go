@@ -97,91 +97,129 @@ func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt
 
 // attempt sends the letter and records the result.
 func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter Letter) {
-	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(),
-		Begun: w.now(), Route: p.why}
-	began := false
-	var beginErr, momentErr error
-	begin := func(ctx context.Context) error {
-		if !began && beginErr == nil {
-			beginErr = w.ledgerOf(d).write(ctx, d, &a, nil)
-			began = beginErr == nil
-		}
-		return beginErr
-	}
-	slot, crowded := p.slots, false
-	if !choose.Quotas(p.terms.Caps) && !slot.try(d.Lane) { // with quotas it came with its slot
-		// All of the provider's connections are busy: record the begin while waiting for one. Not
-		// for what goes out once at most: a begin without an end would hold it.
-		if (d.Once || begin(ctx) == nil) && !p.connection(ctx, d.Lane) {
-			slot, crowded = nil, ctx.Err() == nil
-			beginErr = ctx.Err()
-		}
-		if crowded && !began {
-			w.giveBack(d, w.now().Add(p.breaker.Patience()/2), busy)
-			return
-		}
-	}
-	envelope := letter.Envelope
-	if letter.SMS == "" && !p.Can().MaySend(envelope.From) { // it knows the sender, and not where bounces go
-		envelope.From = letter.Contents.From
+	t := &try{worker: w, d: d, by: p, row: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim,
+		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
+	slot, crowded := t.connect(ctx)
+	if crowded && !t.began {
+		w.giveBack(d, w.now().Add(p.breaker.Patience()/2), busy)
+		return
 	}
 	var r provider.Result
-	panicked, handed := false, beginErr == nil && !crowded
+	panicked := false
 	switch {
-	case handed:
-		ended := p.onWay()
-		r, panicked = w.hand(ctx, d, p, provider.Handover{
-			ID: d.ID, Envelope: envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
-			Begin: func(ctx context.Context) error {
-				if err := begin(ctx); err != nil {
-					return err
-				}
-				ended()
-				momentErr = p.moment(ctx, d.Lane) // the last thing before the letter leaves
-				ended = p.onWay()
-				return momentErr
-			},
-		})
-		ended()
-		slot.give(d.Lane)
 	case crowded: // the letter is not to blame
 		r = provider.Result{Class: retry.Throttled, Reply: busy}
-	default:
+	case t.beginErr != nil:
 		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
+	default:
+		r, panicked = t.hand(ctx, letter)
+		slot.give(d.Lane)
+		if t.beginErr == nil && t.momentErr == nil {
+			p.answered(context.WithoutCancel(ctx), choose.Answer{Class: r.Class, Code: r.Code, After: r.After})
+		}
 	}
-	if handed && beginErr == nil && momentErr == nil {
-		p.answered(context.WithoutCancel(ctx), choose.Answer{Class: r.Class, Code: r.Code, After: r.After})
-	}
-	if !began {
+	if !t.began {
 		p.putBack(d.Lane) // it has cost nothing of the caps
 	}
-	switch {
-	case errors.Is(beginErr, store.ErrFenced):
-		w.log.Warn("the claim was lost before sending", "delivery", d.ID)
-		return
-	case beginErr != nil && !began && !verdict.HandedOver(r.Class): // the database's fault, not the letter's
-		w.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", d.ID, "error", beginErr)
-		until := w.now().Add(w.cfg.Poll)
-		w.persist(d, func(ctx context.Context) error { return w.store.Unbegin(ctx, d, until, w.now()) })
+	if t.cannot(r) {
 		return
 	}
-	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = w.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
-	if !panicked && (!verdict.Known(r.Class) || verdict.HandedOver(r.Class) && !began) {
-		// A provider that breaks its contract: whatever it did, the letter may be out.
-		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class,
-			r.Reply)
-	}
+	a := t.ended(r, panicked)
 	end := w.judge(d, a, r.After, p.spare)
 	if panicked { // it would again; and each time the letter may have left
 		end.State, end.Due = store.Failed, time.Time{}
 	}
 	var also *store.Attempt
-	if !began {
+	if !t.began {
 		also = &a
 	}
 	w.persist(d, func(ctx context.Context) error { return w.ledgerOf(d).write(ctx, d, also, &end) })
 	w.wakeAt(end.Due)
 	w.tell(ctx, d, a, end)
+}
+
+// A try is one attempt on its way.
+type try struct {
+	*worker
+	d         store.Delivery
+	by        chosen
+	row       store.Attempt
+	began     bool  // the row is on record
+	beginErr  error // why it is not
+	momentErr error // why the letter did not leave when all was ready
+}
+
+// begin records the attempt, once.
+func (t *try) begin(ctx context.Context) error {
+	if !t.began && t.beginErr == nil {
+		t.beginErr = t.ledgerOf(t.d).write(ctx, t.d, &t.row, nil)
+		t.began = t.beginErr == nil
+	}
+	return t.beginErr
+}
+
+// connect takes one of the provider's connections; crowded says that none is free for long. A letter of a quota has
+// its own already.
+func (t *try) connect(ctx context.Context) (slot *slots, crowded bool) {
+	if choose.Quotas(t.by.terms.Caps) || t.by.slots.try(t.d.Lane) {
+		return t.by.slots, false
+	}
+	// All are busy: record the begin while waiting for one. Not for what goes out once at most: a begin without an end
+	// would hold it.
+	if (t.d.Once || t.begin(ctx) == nil) && !t.by.connection(ctx, t.d.Lane) {
+		t.beginErr = ctx.Err()
+		return nil, ctx.Err() == nil
+	}
+	return t.by.slots, false
+}
+
+// hand gives the letter to the provider.
+func (t *try) hand(ctx context.Context, letter Letter) (r provider.Result, panicked bool) {
+	envelope := letter.Envelope
+	if letter.SMS == "" && !t.by.Can().MaySend(envelope.From) { // it knows the sender, and not where bounces go
+		envelope.From = letter.Contents.From
+	}
+	ended := t.by.onWay()
+	defer func() { ended() }()
+	return t.worker.hand(ctx, t.d, t.by, provider.Handover{
+		ID: t.d.ID, Envelope: envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
+		Begin: func(ctx context.Context) error {
+			if err := t.begin(ctx); err != nil {
+				return err
+			}
+			ended()
+			t.momentErr = t.by.moment(ctx, t.d.Lane) // the last thing before the letter leaves
+			ended = t.by.onWay()
+			return t.momentErr
+		},
+	})
+}
+
+// cannot reports whether nothing is to be recorded of an attempt, and gives the delivery back where it is still ours.
+func (t *try) cannot(r provider.Result) bool {
+	switch {
+	case errors.Is(t.beginErr, store.ErrFenced):
+		t.log.Warn("the claim was lost before sending", "delivery", t.d.ID)
+		return true
+	case t.beginErr != nil && !t.began && !verdict.HandedOver(r.Class): // the database's fault, not the letter's
+		t.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", t.d.ID, "error", t.beginErr)
+		until := t.now().Add(t.cfg.Poll)
+		t.persist(t.d, func(ctx context.Context) error { return t.store.Unbegin(ctx, t.d, until, t.now()) })
+		return true
+	}
+	return false
+}
+
+// ended returns the attempt as it ended.
+func (t *try) ended(r provider.Result, panicked bool) store.Attempt {
+	a := t.row
+	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = t.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
+	if !panicked && (!verdict.Known(r.Class) || verdict.HandedOver(r.Class) && !t.began) {
+		// A provider that breaks its contract: whatever it did, the letter may be out.
+		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class,
+			r.Reply)
+	}
+	return a
 }
 
 // wakeAt makes this process look when something is due that the next poll would find late.

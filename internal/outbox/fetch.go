@@ -71,7 +71,7 @@ func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bo
 			return false, err
 		}
 	}
-	claimed, err := w.store.Claim(ctx, w.row.ID, lane, mark, room, now)
+	claimed, err := w.store.Claim(ctx, w.row.ID, store.Reach{Lane: lane, After: mark, Most: room}, now)
 	if err != nil {
 		return false, err
 	}

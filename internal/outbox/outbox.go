@@ -67,6 +67,7 @@ type Config struct {
 	Terms    map[string]route.Terms // of providers, by name: caps, weights, costs, recipients
 	Guard    Guard                  // what may leave; the zero Guard is live
 	Observer Observer               // is told what workers do; nil means nobody
+	Log      *slog.Logger           // required
 
 	// Weights are the shares of lanes that have something to send. Missing ones are 16 for urgent,
 	// 4 for normal and 1 for bulk.
@@ -135,11 +136,10 @@ type Outbox struct {
 
 // New returns an outbox that sends what waits in st through providers, the preferred one first;
 // there is at least one. now is the service's clock.
-func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, log *slog.Logger,
-	c Config) *Outbox {
+func New(st *store.Store, composer Composer, providers []provider.Provider, now func() time.Time, c Config) *Outbox {
 	c = c.withDefaults()
-	return &Outbox{id: newID(), store: st, composer: composer, ways: waysOf(st, providers, now, log, c), cfg: c,
-		log: log, now: now,
+	return &Outbox{id: newID(), store: st, composer: composer, ways: waysOf(st, providers, now, c), cfg: c,
+		log: c.Log, now: now,
 		wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), stir: make(chan struct{}, 1)}
 }
 

@@ -102,13 +102,17 @@ func put(tb testing.TB, st *store.Store, address string, lane store.Lane, change
 
 var quick = outbox.Config{Poll: 10 * time.Millisecond, Retry: retry.Policy{Base: 10 * time.Millisecond, Attempts: 3}}
 
-func quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
+// quiet returns a configuration whose log nobody reads.
+func quiet(c outbox.Config) outbox.Config {
+	c.Log = slog.New(slog.DiscardHandler)
+	return c
+}
 
 // run runs a worker until the deliveries have all ended.
 func run(tb testing.TB, st *store.Store, c outbox.Config, ways ...provider.Provider) {
 	tb.Helper()
 	ctx, stop := context.WithTimeout(tb.Context(), 30*time.Second)
-	o := outbox.New(st, plain{}, ways, time.Now, quiet(), c)
+	o := outbox.New(st, plain{}, ways, time.Now, quiet(c))
 	ended := make(chan error, 1)
 	go func() { ended <- o.Run(ctx) }()
 	for {
@@ -253,7 +257,7 @@ func TestFencing(t *testing.T) {
 	if err := st.Beat(ctx, slow); err != nil {
 		t.Fatal(err)
 	}
-	claimed, err := st.Claim(ctx, "slow", store.Normal, store.Mark{}, 10, now)
+	claimed, err := st.Claim(ctx, "slow", store.Reach{Lane: store.Normal, Most: 10}, now)
 	if err != nil || len(claimed) != 1 {
 		t.Fatalf("Claim = %v, %v", claimed, err)
 	}
@@ -312,7 +316,7 @@ func TestClaimUnheardOf(t *testing.T) {
 	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
 	defer stop()
 	ended := make(chan error, 1)
-	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(), c).Run(ctx) }()
+	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(c)).Run(ctx) }()
 	<-begun // the worker has what it knows of in work, for longer than a lease
 	d, _ := get(t, st, known)
 	unheard := put(t, st, "mara@ternisle.example", store.Normal,
@@ -352,7 +356,7 @@ func TestDrain(t *testing.T) {
 	c := quick
 	c.Senders = 2
 	ended := make(chan error, 1)
-	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(), c).Run(ctx) }()
+	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(c)).Run(ctx) }()
 	<-begun
 	<-begun
 	stop()

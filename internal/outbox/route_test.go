@@ -196,11 +196,11 @@ func TestCapsAreGivenBack(t *testing.T) {
 	if left := choose.Left(caps, held, time.Now()); err != nil || left != 20000-3 {
 		t.Errorf("%d left of the quota after 3 letters, %v", left, err)
 	}
-	if n, err := st.Share(t.Context(), "harbour", "another", 4, 0, time.Now(),
+	if n, err := st.Share(t.Context(), store.Share{Provider: "harbour", Worker: "another", Whole: 4}, time.Now(),
 		time.Now().Add(time.Minute)); err != nil || n != 4 {
 		t.Errorf("another worker has a share of %d, %v", n, err)
 	}
-	if n, err := st.Share(t.Context(), "harbour", "a third", 4, 0, time.Now(),
+	if n, err := st.Share(t.Context(), store.Share{Provider: "harbour", Worker: "a third", Whole: 4}, time.Now(),
 		time.Now().Add(time.Minute)); err != nil || n != 0 {
 		t.Errorf("a third one, before the other has given any back: %d, %v", n, err)
 	}
@@ -208,7 +208,7 @@ func TestCapsAreGivenBack(t *testing.T) {
 		worker string
 		want   int
 	}{{"another", 2}, {"a third", 2}, {"another", 2}} {
-		if n, err := st.Share(t.Context(), "harbour", turn.worker, 4, 0, time.Now(),
+		if n, err := st.Share(t.Context(), store.Share{Provider: "harbour", Worker: turn.worker, Whole: 4}, time.Now(),
 			time.Now().Add(time.Minute)); err != nil || n != turn.want {
 			t.Errorf("%s has a share of %d, want %d, %v", turn.worker, n, turn.want, err)
 		}

@@ -36,11 +36,11 @@ type way struct {
 }
 
 // waysOf returns the ways of providers, in their order.
-func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time, log *slog.Logger, c Config) []*way {
+func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time, c Config) []*way {
 	all := make([]*way, len(providers))
 	for i, p := range providers {
 		w := &way{Provider: p, terms: c.Terms[p.Name()],
-			breaker: choose.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: log, now: now}
+			breaker: choose.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: c.Log, now: now}
 		kept := func(whole int) int { return choose.Kept(w.terms.Caps, whole) }
 		most, shared := p.Can().Most, w.terms.Caps.AtOnce
 		switch {
@@ -71,7 +71,7 @@ func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full choose.R
 	}
 	var lease choose.Lease
 	states, _ := choose.States(w.terms.Caps)
-	err = w.store.TurnCaps(ctx, w.Name(), states, true, w.now(), func(held map[string]judge.State) {
+	err = w.store.TurnCaps(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
 		lease, full = choose.TakeLease(w.terms.Caps, held, urgent, w.now())
 	})
 	if err != nil {
@@ -105,7 +105,7 @@ func (w *way) returnLeases(ctx context.Context) {
 		return
 	}
 	states, _ := choose.States(w.terms.Caps)
-	if err := w.store.TurnCaps(ctx, w.Name(), states, true, w.now(), func(held map[string]judge.State) {
+	if err := w.store.TurnCaps(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
 		choose.Return(w.terms.Caps, held, n, w.now())
 	}); err != nil {
 		w.log.Warn("what was leased from a provider's quota could not be given back; it stays unused until the "+
@@ -162,7 +162,7 @@ func (w *way) leaseSlots(ctx context.Context, urgent bool) (at time.Time, ok boo
 	}
 	var s choose.Slots
 	_, states := choose.States(w.terms.Caps)
-	err = w.store.TurnCaps(ctx, w.Name(), states, false, w.now(), func(held map[string]judge.State) {
+	err = w.store.TurnPaces(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
 		s, at = choose.TakeSlots(w.terms.Caps, held, w.known(), urgent, w.now())
 	})
 	w.mu.Lock()
@@ -309,7 +309,9 @@ func (o *Outbox) shareOut(ctx context.Context) error {
 			continue
 		}
 		now := o.now()
-		n, err := o.store.Share(ctx, w.Name(), o.id, most, w.slots.inUse(), now, now.Add(o.cfg.Lease))
+		n, err := o.store.Share(ctx,
+			store.Share{Provider: w.Name(), Worker: o.id, Whole: most, InUse: w.slots.inUse()}, now,
+			now.Add(o.cfg.Lease))
 		if err != nil {
 			return err
 		}

@@ -217,7 +217,8 @@ func (t Tx) endOther(ctx context.Context, e End) error {
 			e.Note, a.Delivery, e.Claim)
 		return err
 	}
-	ended, err := t.endAlone(ctx, a.Delivery, e.Claim, a.Number, e.Spent, e.State, e.Note, e.Bundle, a.Ended)
+	d := Delivery{ID: a.Delivery, Claim: e.Claim, Attempts: a.Number, Spent: e.Spent, Bundle: e.Bundle}
+	ended, err := t.endAlone(ctx, d, e.State, e.Note, a.Ended)
 	if err != nil || !ended {
 		return err
 	}

@@ -40,11 +40,16 @@ func (s *Store) AnyDue(ctx context.Context, lane Lane, after Mark, now time.Time
 	return due, err
 }
 
-// Claim takes up to n deliveries of a lane that are due at now, behind a mark, for a worker. They
-// come in no particular order.
-func (s *Store) Claim(ctx context.Context, worker string, lane Lane, after Mark, n int, now time.Time) (all []Delivery,
-	err error) {
-	args := []any{string(lane), millis(now), millis(after.Due), after.ID, Version, n, worker, millis(now)}
+// A Reach says what a worker claims: of a lane, what is behind a mark, and at most so much.
+type Reach struct {
+	Lane  Lane
+	After Mark
+	Most  int
+}
+
+// Claim takes deliveries that are due at now for a worker. They come in no particular order.
+func (s *Store) Claim(ctx context.Context, worker string, r Reach, now time.Time) (all []Delivery, err error) {
+	args := []any{string(r.Lane), millis(now), millis(r.After.Due), r.After.ID, Version, r.Most, worker, millis(now)}
 	err = s.byIndex(ctx, s.write, Statement{claimLane, args, func(rows Rows) error {
 		all, err = collect(s, rows, nil, scanDelivery)
 		return err
@@ -88,7 +93,7 @@ func (s *Store) Hold(ctx context.Context, d Delivery, by, note string) error {
 // Drop ends a claimed delivery without an attempt.
 func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
 	return s.Write(ctx, func(t Tx) error {
-		_, err := t.endAlone(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
+		_, err := t.endAlone(ctx, d, state, note, now)
 		return err
 	})
 }
@@ -96,7 +101,7 @@ func (s *Store) Drop(ctx context.Context, d Delivery, state State, note string, 
 // DropDecoy is Drop for a decoy's letter: what a hand-over would begin begins.
 func (s *Store) DropDecoy(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
 	return s.Write(ctx, func(t Tx) error {
-		ended, err := t.endAlone(ctx, d.ID, d.Claim, d.Attempts, d.Spent, state, note, d.Bundle, now)
+		ended, err := t.endAlone(ctx, d, state, note, now)
 		if err != nil || !ended {
 			return err
 		}
@@ -127,19 +132,18 @@ var (
 
 // endAlone moves a claimed delivery to those that have ended, and reports whether it did: not if the
 // claim was lost.
-func (t Tx) endAlone(ctx context.Context, id string, claim int64, attempts, spent int, state State, note, bundle string,
-	now time.Time) (bool, error) {
-	n, err := t.exec(ctx, endOne, string(state), string(state), attempts, spent, millis(now), note, id, claim)
+func (t Tx) endAlone(ctx context.Context, d Delivery, state State, note string, now time.Time) (bool, error) {
+	n, err := t.exec(ctx, endOne, string(state), string(state), d.Attempts, d.Spent, millis(now), note, d.ID, d.Claim)
 	if err != nil || n == 0 {
 		return false, err
 	}
-	if _, err := t.exec(ctx, deleteOne, id, claim); err != nil {
+	if _, err := t.exec(ctx, deleteOne, d.ID, d.Claim); err != nil {
 		return false, err
 	}
 	if state != Failed { // else what joined it may be tried again
-		if _, err := t.exec(ctx, deleteItems, id); err != nil {
+		if _, err := t.exec(ctx, deleteItems, d.ID); err != nil {
 			return false, err
 		}
 	}
-	return true, t.eraseBundle(ctx, bundle)
+	return true, t.eraseBundle(ctx, d.Bundle)
 }

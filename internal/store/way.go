@@ -66,35 +66,40 @@ func (s *Store) TurnHealth(ctx context.Context, name string, now time.Time, turn
 // capName is the name of a tally that a provider's cap keeps.
 func capName(provider, state string) string { return "provider " + provider + ": " + state }
 
-// TurnCaps changes the states of a provider's caps, which no other worker overtakes. What they let
-// through must hold even where power fails, if it counts for longer than a moment: lasting says so.
-func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, lasting bool, now time.Time,
+// TurnCaps changes the states of a provider's caps, which no other worker overtakes, so that what they let through
+// holds even where power fails.
+func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, now time.Time,
 	turn func(held map[string]judge.State)) error {
-	write := s.WriteSoon
-	if lasting {
-		write = s.Write
-	}
+	return s.Write(ctx, func(t Tx) error { return t.turnCaps(ctx, provider, states, now, turn) })
+}
+
+// TurnPaces is TurnCaps for what counts for a moment only, and waits for no disk.
+func (s *Store) TurnPaces(ctx context.Context, provider string, states []string, now time.Time,
+	turn func(held map[string]judge.State)) error {
+	return s.WriteSoon(ctx, func(t Tx) error { return t.turnCaps(ctx, provider, states, now, turn) })
+}
+
+func (t Tx) turnCaps(ctx context.Context, provider string, states []string, now time.Time,
+	turn func(held map[string]judge.State)) error {
 	names := make([]string, len(states))
 	for i, state := range states {
 		names[i] = capName(provider, state)
 	}
-	return write(ctx, func(t Tx) error {
-		locked, err := t.LockTallies(ctx, names)
-		if err != nil {
-			return err
-		}
-		held := make(map[string]judge.State, len(states))
-		for i, state := range states {
-			held[state] = locked[names[i]]
-		}
-		turn(held)
-		all := make([]Tally, len(states))
-		for i, state := range states {
-			// past the longest window
-			all[i] = Tally{Name: names[i], State: held[state], Idle: now.Add(62 * 24 * time.Hour)}
-		}
-		return t.SetTallies(ctx, all)
-	})
+	locked, err := t.LockTallies(ctx, names)
+	if err != nil {
+		return err
+	}
+	held := make(map[string]judge.State, len(states))
+	for i, state := range states {
+		held[state] = locked[names[i]]
+	}
+	turn(held)
+	all := make([]Tally, len(states))
+	for i, state := range states {
+		// past the longest window
+		all[i] = Tally{Name: names[i], State: held[state], Idle: now.Add(62 * 24 * time.Hour)}
+	}
+	return t.SetTallies(ctx, all)
 }
 
 // Caps returns the states of a provider's caps as they are.
@@ -119,23 +124,28 @@ var (
 	deleteShare = q(`DELETE FROM illumicode_share WHERE worker = ?`)
 )
 
-// Share gives a worker its part of the letters that a provider carries at once, whose whole is most,
-// until a time by which it asks again: as much as the others have left, and when all have asked as much
-// as each of them. inUse is what it cannot give back yet.
-func (s *Store) Share(ctx context.Context, provider, worker string, most, inUse int, now, until time.Time) (n int,
-	err error) {
+// A Share is a worker's part of the letters that a provider carries at once.
+type Share struct {
+	Provider, Worker string
+	Whole            int // what the provider carries
+	InUse            int // what the worker cannot give back yet
+}
+
+// Share gives a worker its part until a time by which it asks again: as much as the others have left, and when all
+// have asked as much as each of them.
+func (s *Store) Share(ctx context.Context, h Share, now, until time.Time) (n int, err error) {
 	err = s.WriteSoon(ctx, func(t Tx) error {
-		if _, err := t.LockTallies(ctx, []string{capName(provider, "shares")}); err != nil {
+		if _, err := t.LockTallies(ctx, []string{capName(h.Provider, "shares")}); err != nil {
 			return err
 		}
-		if _, err := t.exec(ctx, deleteOldShares, provider, millis(now)); err != nil {
+		if _, err := t.exec(ctx, deleteOldShares, h.Provider, millis(now)); err != nil {
 			return err
 		}
 		type share struct {
 			worker string
 			n      int
 		}
-		rows, err := t.query(ctx, selectShares, provider)
+		rows, err := t.query(ctx, selectShares, h.Provider)
 		all, err := collect(t.s, rows, err, func(r scanner) (one share, err error) {
 			return one, r.Scan(&one.worker, &one.n)
 		})
@@ -144,16 +154,16 @@ func (s *Store) Share(ctx context.Context, provider, worker string, most, inUse 
 		}
 		others, count := 0, 1
 		for _, one := range all {
-			if one.worker != worker {
+			if one.worker != h.Worker {
 				others, count = others+one.n, count+1
 			}
 		}
-		n = max(inUse, min((most+count-1)/count, most-others), 0)
-		_, err = t.exec(ctx, upsertShare, provider, worker, n, millis(until))
+		n = max(h.InUse, min((h.Whole+count-1)/count, h.Whole-others), 0)
+		_, err = t.exec(ctx, upsertShare, h.Provider, h.Worker, n, millis(until))
 		return err
 	})
 	if err != nil {
-		return 0, fmt.Errorf("store: the share of %s: %w", provider, err)
+		return 0, fmt.Errorf("store: the share of %s: %w", h.Provider, err)
 	}
 	return n, nil
 }

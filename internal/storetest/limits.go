@@ -159,7 +159,8 @@ func ways(b *bed) {
 	var given atomic.Int64
 	for _, worker := range []string{"a", "b", "c", "d"} {
 		all.Go(func() {
-			n, err := b.st.Share(b.Context(), "harbour", worker, 5, 0, start, start.Add(time.Minute))
+			n, err := b.st.Share(b.Context(), store.Share{Provider: "harbour", Worker: worker, Whole: 5}, start,
+				start.Add(time.Minute))
 			if err != nil {
 				b.Error(err)
 			}
@@ -171,8 +172,8 @@ func ways(b *bed) {
 		b.Errorf("%d of 5 connections are given out", given.Load())
 	}
 	b.must(b.st.ReturnShares(b.Context(), "a"))
-	if n, err := b.st.Share(b.Context(), "harbour", "e", 5, 0, start.Add(2*time.Minute),
-		start.Add(3*time.Minute)); err != nil || n != 5 {
+	if n, err := b.st.Share(b.Context(), store.Share{Provider: "harbour", Worker: "e", Whole: 5},
+		start.Add(2*time.Minute), start.Add(3*time.Minute)); err != nil || n != 5 {
 		b.Errorf("after the others' time is over: %d of 5, %v", n, err)
 	}
 	caps := route.Caps{PerDay: 90, PerMonth: 60}
@@ -180,7 +181,7 @@ func ways(b *bed) {
 	leased := atomic.Int64{}
 	for range 20 {
 		all.Go(func() {
-			b.must(b.st.TurnCaps(b.Context(), "harbour", quotas, true, start, func(held map[string]judge.State) {
+			b.must(b.st.TurnCaps(b.Context(), "harbour", quotas, start, func(held map[string]judge.State) {
 				l, _ := choose.TakeLease(caps, held, true, start)
 				leased.Add(int64(l.N))
 			}))

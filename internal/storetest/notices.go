@@ -110,23 +110,7 @@ func moves(b *bed) {
 func lists(b *bed) {
 	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: `{"n":1}`, Lane: store.Bulk, Due: start,
 		Created: start, AskedBy: "the application", Key: "k"}}
-	b.write(func(t store.Tx) error {
-		if err := t.InsertFanout(b.Context(), f); err != nil {
-			return err
-		}
-		for piece, n := range []int{200, 200, 50} {
-			var people []store.Person
-			for i := range n {
-				people = append(people, store.Person{Address: fmt.Sprintf("p%d-%d@ternisle.example", piece, i),
-					Locale: "en"})
-			}
-			people[0].Data = []byte(`{"n":2}`)
-			if err := t.InsertPeople(b.Context(), f.ID, piece, people); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	insertList(b, f)
 	if left, err := b.st.Left(b.Context()); err != nil || !left {
 		b.Errorf("a list is nothing left to do: %v", err)
 	}
@@ -167,6 +151,28 @@ func lists(b *bed) {
 	if err != nil || sum.Lists != 0 || sum.Count[store.Waiting] != 450 || !sum.OldestDue.Equal(start) {
 		b.Errorf("%+v, %v", sum, err)
 	}
+}
+
+// insertList adds a list to 450 people.
+func insertList(b *bed, f store.Fanout) {
+	b.Helper()
+	b.write(func(t store.Tx) error {
+		if err := t.InsertFanout(b.Context(), f); err != nil {
+			return err
+		}
+		for piece, n := range []int{200, 200, 50} {
+			var people []store.Person
+			for i := range n {
+				people = append(people, store.Person{Address: fmt.Sprintf("p%d-%d@ternisle.example", piece, i),
+					Locale: "en"})
+			}
+			people[0].Data = []byte(`{"n":2}`)
+			if err := t.InsertPeople(b.Context(), f.ID, piece, people); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func once(b *bed) {

@@ -97,7 +97,7 @@ func (b *bed) worker(id string) {
 
 func (b *bed) claim(worker string, n int) []store.Delivery {
 	b.Helper()
-	all, err := b.st.Claim(b.Context(), worker, store.Normal, store.Mark{}, n, start)
+	all, err := b.st.Claim(b.Context(), worker, store.Reach{Lane: store.Normal, Most: n}, start)
 	b.must(err)
 	return all
 }
@@ -156,7 +156,7 @@ func exclusive(b *bed) {
 		b.worker(worker)
 		all.Go(func() {
 			for empty := 0; empty < 3; {
-				claimed, err := b.st.Claim(b.Context(), worker, store.Normal, store.Mark{}, 7, start)
+				claimed, err := b.st.Claim(b.Context(), worker, store.Reach{Lane: store.Normal, Most: 7}, start)
 				if err != nil {
 					b.Error(err)
 					return
@@ -191,7 +191,7 @@ func claims(b *bed) {
 	second := b.put(func(d *store.Delivery) { d.Due = start.Add(-time.Second) })
 	b.put(func(d *store.Delivery) { d.Lane = store.Bulk })
 	mark := store.Mark{Due: start.Add(-2 * time.Second), ID: first}
-	got, err := b.st.Claim(b.Context(), "w", store.Normal, mark, 10, start)
+	got, err := b.st.Claim(b.Context(), "w", store.Reach{Lane: store.Normal, After: mark, Most: 10}, start)
 	if err != nil || len(got) != 1 || got[0].ID != second || got[0].State != store.Claimed || got[0].Claim != 1 {
 		b.Fatalf("behind the mark: %+v, %v", got, err)
 	}

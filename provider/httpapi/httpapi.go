@@ -106,29 +106,8 @@ func New(name string, c Config) (*Provider, error) {
 	wrong := func(format string, args ...any) error {
 		return fmt.Errorf("HTTP provider %q: %s", name, fmt.Sprintf(format, args...))
 	}
-	if probe, err := url.Parse(c.Probe); c.Probe != "" && (err != nil || probe.Host == "" || probe.Scheme != "https" &&
-		!loopback(probe.Hostname())) {
-		return nil, wrong("probe is not an absolute https URL; it is read with the key")
-	}
-	u, err := url.Parse(c.URL)
-	switch {
-	case c.URL == "" || err != nil || u.Host == "":
-		return nil, wrong("url is missing or not absolute")
-	case u.Scheme == "http" && !loopback(u.Hostname()) || u.Scheme != "http" && u.Scheme != "https":
-		return nil, wrong("url is not https: the key and the letters would cross the network in the clear")
-	case c.Auth.HMAC != "" && c.Auth.Header == "":
-		return nil, wrong("auth: an HMAC needs the header that carries it")
-	case (c.Auth.User == "") != (c.Auth.Password == ""):
-		return nil, wrong("auth: user and password go together")
-	}
-	ways := 0
-	for _, used := range []bool{c.Auth.Bearer != "", c.Auth.User != "", c.Auth.HMAC != ""} {
-		if used {
-			ways++
-		}
-	}
-	if ways > 1 {
-		return nil, wrong("auth: choose one of bearer, user with password, and hmac")
+	if why := c.unreachable(); why != "" {
+		return nil, wrong("%s", why)
 	}
 	if c.Method == "" {
 		c.Method = http.MethodPost
@@ -140,23 +119,15 @@ func New(name string, c Config) (*Provider, error) {
 		c.Most = 16
 	}
 	for i, o := range c.Outcomes {
-		if !verdict.Known(o.Class) {
-			return nil, wrong("outcome %d: there is no class %q", i+1, o.Class)
-		}
-		if !slices.ContainsFunc([]string{"", "1xx", "2xx", "3xx", "4xx", "5xx"},
-			func(s string) bool { return s == o.Status }) {
-			if n, err := strconv.Atoi(o.Status); err != nil || n < 100 || n > 599 {
-				return nil, wrong("outcome %d: status %q is neither a number nor such as 4xx", i+1, o.Status)
-			}
-		}
-		if o.Pointer != "" && o.Pointer[0] != '/' {
-			return nil, wrong("outcome %d: a pointer begins with a slash (RFC 6901)", i+1)
+		if why := o.wrong(); why != "" {
+			return nil, wrong("outcome %d: %s", i+1, why)
 		}
 	}
 	if c.MessageID != "" && c.MessageID[0] != '/' {
 		return nil, wrong("message_id: a pointer begins with a slash (RFC 6901)")
 	}
 	p := &Provider{name: name, cfg: c, raw: strings.Contains(c.Body, ".Raw")}
+	var err error
 	if p.body, err = readBody(c.Body, c.Form); err != nil {
 		return nil, wrong("body: %v", err)
 	}
@@ -166,6 +137,51 @@ func New(name string, c Config) (*Provider, error) {
 		// A redirect would carry the letter and the key to where nobody configured.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return p, nil
+}
+
+// unreachable says why nobody can be reached, or safely, if so.
+func (c Config) unreachable() string {
+	if probe, err := url.Parse(c.Probe); c.Probe != "" && (err != nil || probe.Host == "" || probe.Scheme != "https" &&
+		!loopback(probe.Hostname())) {
+		return "probe is not an absolute https URL; it is read with the key"
+	}
+	u, err := url.Parse(c.URL)
+	switch {
+	case c.URL == "" || err != nil || u.Host == "":
+		return "url is missing or not absolute"
+	case u.Scheme == "http" && !loopback(u.Hostname()) || u.Scheme != "http" && u.Scheme != "https":
+		return "url is not https: the key and the letters would cross the network in the clear"
+	case c.Auth.HMAC != "" && c.Auth.Header == "":
+		return "auth: an HMAC needs the header that carries it"
+	case (c.Auth.User == "") != (c.Auth.Password == ""):
+		return "auth: user and password go together"
+	}
+	ways := 0
+	for _, used := range []bool{c.Auth.Bearer != "", c.Auth.User != "", c.Auth.HMAC != ""} {
+		if used {
+			ways++
+		}
+	}
+	if ways > 1 {
+		return "auth: choose one of bearer, user with password, and hmac"
+	}
+	return ""
+}
+
+// wrong says what is wrong with an outcome, if anything.
+func (o Outcome) wrong() string {
+	if !verdict.Known(o.Class) {
+		return fmt.Sprintf("there is no class %q", o.Class)
+	}
+	if !slices.Contains([]string{"", "1xx", "2xx", "3xx", "4xx", "5xx"}, o.Status) {
+		if n, err := strconv.Atoi(o.Status); err != nil || n < 100 || n > 599 {
+			return fmt.Sprintf("status %q is neither a number nor such as 4xx", o.Status)
+		}
+	}
+	if o.Pointer != "" && o.Pointer[0] != '/' {
+		return "a pointer begins with a slash (RFC 6901)"
+	}
+	return ""
 }
 
 func loopback(host string) bool {

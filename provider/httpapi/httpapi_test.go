@@ -65,7 +65,7 @@ func TestContract(t *testing.T) {
 func handover() provider.Handover {
 	return provider.Handover{ID: "d-1", Envelope: provider.Envelope{To: "mara@ternisle.example"},
 		SMS:    "482913 is your\ncode & more",
-		Letter: provider.Letter{From: "crew@ternisle.example", Subject: `"Odile" \ ☂`, Text: "a\nb", HTML: "<p>"},
+		Letter: provider.Letter{From: "crew@ternisle.example", Subject: `"Ysolt" \ ☂`, Text: "a\nb", HTML: "<p>"},
 		Begin:  func(context.Context) error { return nil }}
 }
 
@@ -120,7 +120,7 @@ func TestIdempotency(t *testing.T) {
 	if r.Class != retry.Accepted || r.ID != "stand-in-000001" || len(s.Letters()) != 1 || s.Tries() != 2 {
 		t.Errorf("the repeat: %+v; %d letters after %d tries", r, len(s.Letters()), s.Tries())
 	}
-	if l := s.Letters()[0]; l.Subject != `"Odile" \ ☂` || l.Text != "a\nb" {
+	if l := s.Letters()[0]; l.Subject != `"Ysolt" \ ☂` || l.Text != "a\nb" {
 		t.Errorf("the letter came as %+v", l)
 	}
 	s.SetTemper(standin.Temper{Quota: 1, RetryAfterS: 90})

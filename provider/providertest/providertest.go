@@ -68,39 +68,41 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 			}
 		}
 	})
-	t.Run("an ended context ends a Send soon", func(t *testing.T) {
-		s := open(t)
-		ctx, cancel := context.WithCancel(t.Context())
-		cancel()
-		h, _ := handover(s.Provider, 1)
-		done := make(chan provider.Result, 1)
-		go func() { done <- s.Provider.Send(ctx, h) }()
-		select {
-		case r := <-done:
-			if !verdict.Known(r.Class) {
-				t.Errorf("Send = %+v", r)
+	t.Run("an ended context ends a Send soon", func(t *testing.T) { endsSoon(t, open(t)) })
+	t.Run("many at once all arrive", func(t *testing.T) { manyArrive(t, open(t)) })
+}
+
+func endsSoon(t *testing.T, s Subject) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	h, _ := handover(s.Provider, 1)
+	done := make(chan provider.Result, 1)
+	go func() { done <- s.Provider.Send(ctx, h) }()
+	select {
+	case r := <-done:
+		if !verdict.Known(r.Class) {
+			t.Errorf("Send = %+v", r)
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("Send goes on")
+	}
+}
+
+func manyArrive(t *testing.T, s Subject) {
+	const n = 40
+	var all sync.WaitGroup
+	for i := range n {
+		all.Go(func() {
+			h, began := handover(s.Provider, i)
+			if r := s.Provider.Send(t.Context(), h); r.Class != retry.Accepted || *began != 1 {
+				t.Errorf("letter %d: %+v, began %d times", i, r, *began)
 			}
-		case <-time.After(10 * time.Second):
-			t.Error("Send goes on")
-		}
-	})
-	t.Run("many at once all arrive", func(t *testing.T) {
-		const n = 40
-		s := open(t)
-		var all sync.WaitGroup
-		for i := range n {
-			all.Go(func() {
-				h, began := handover(s.Provider, i)
-				if r := s.Provider.Send(t.Context(), h); r.Class != retry.Accepted || *began != 1 {
-					t.Errorf("letter %d: %+v, began %d times", i, r, *began)
-				}
-			})
-		}
-		all.Wait()
-		if got := s.Received(); got != n {
-			t.Errorf("%d of %d arrived", got, n)
-		}
-	})
+		})
+	}
+	all.Wait()
+	if got := s.Received(); got != n {
+		t.Errorf("%d of %d arrived", got, n)
+	}
 }
 
 // handover returns a letter that the provider can carry, and how often its attempt has begun.

@@ -37,24 +37,9 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 		note(what, provider.Failed, r.Reply, remedy(r, at))
 	}
 	last = time.Now()
-	addresses, err := net.DefaultResolver.LookupHost(ctx, p.cfg.Host)
-	if err != nil {
-		note("resolve", provider.Failed, err.Error(),
-			"check host for a typing mistake, and that this machine can resolve names")
+	if !p.checkReach(ctx, note) {
 		return report
 	}
-	note("resolve", provider.OK, strings.Join(addresses, ", "), "")
-
-	dialer := net.Dialer{Timeout: p.cfg.Dial}
-	raw, err := dialer.DialContext(ctx, "tcp", p.address())
-	if err != nil {
-		note("connect", provider.Failed, err.Error(),
-			"check the port; many networks block 25, where 587 or 465 get through")
-		return report
-	}
-	raw.Close()
-	note("connect", provider.OK, p.address(), "")
-
 	s, err := p.withoutUser().connect(ctx, log)
 	if err != nil {
 		fail("greeting and TLS", stepConnect, err)
@@ -85,6 +70,25 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 	s.usable = s.client.Reset() == nil
 	note("reset", provider.OK, "nothing was sent", "")
 	return report
+}
+
+// checkReach adds the steps to a connection.
+func (p *Provider) checkReach(ctx context.Context, note func(string, provider.Verdict, string, string) bool) bool {
+	addresses, err := net.DefaultResolver.LookupHost(ctx, p.cfg.Host)
+	if err != nil {
+		return note("resolve", provider.Failed, err.Error(),
+			"check host for a typing mistake, and that this machine can resolve names")
+	}
+	note("resolve", provider.OK, strings.Join(addresses, ", "), "")
+
+	dialer := net.Dialer{Timeout: p.cfg.Dial}
+	raw, err := dialer.DialContext(ctx, "tcp", p.address())
+	if err != nil {
+		return note("connect", provider.Failed, err.Error(),
+			"check the port; many networks block 25, where 587 or 465 get through")
+	}
+	raw.Close()
+	return note("connect", provider.OK, p.address(), "")
 }
 
 // checkTLS adds the step about the connection's protection.

@@ -154,7 +154,7 @@ func TestStormAfterIdle(t *testing.T) {
 	deliver := func(n int) {
 		due, err := st.AnyDue(ctx, store.Normal, store.Mark{}, start)
 		must(err)
-		claimed, err := st.Claim(ctx, "w", store.Normal, store.Mark{}, n, start)
+		claimed, err := st.Claim(ctx, "w", store.Reach{Lane: store.Normal, Most: n}, start)
 		must(err)
 		if !due || len(claimed) != n {
 			t.Fatalf("due: %t; claimed %d of %d", due, len(claimed), n)

@@ -44,7 +44,7 @@ func TestComposeRoundTrip(t *testing.T) {
 	long := strings.Repeat("harbour ", 200)
 	for _, tt := range []struct{ name, subject, toName, text string }{
 		{"plain", "Confirm your address", "Mara Quist", "Hello\n"},
-		{"quotes", `The "Odile" \ storm`, `Mara "Tern" \ Quist`, "a\n\nb\n"},
+		{"quotes", `The "Ysolt" \ storm`, `Mara "Tern" \ Quist`, "a\n\nb\n"},
 		{"umlauts", "Bestätigen Sie Ihre Adresse für die Überfahrt nach Törnholm, bitte sehr", "Jörg Öhlén", "Grüße\n"},
 		{"emoji", "⛴️ " + strings.Repeat("Überfahrt ", 30), "Mara ⛴️", "⛴️\n"},
 		{"an encoded word typed by hand", "=?utf-8?q?hello?=", "=?utf-8?q?x?=", "=?utf-8?q?hello?=\n"},

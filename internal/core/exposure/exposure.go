@@ -56,12 +56,6 @@ func Report(in Input) []Figure {
 	var out []Figure
 	add := func(f Figure) { out = append(out, f) }
 	one := in.bound(limit.Mail, limit.All, limit.Address, limit.Kind, limit.Subject, limit.Domain)
-	warnIf := func(bad bool, words string) string {
-		if bad {
-			return words
-		}
-		return ""
-	}
 	for _, d := range []time.Duration{time.Hour, day} {
 		b := one(d)
 		add(b.figure("mail to one address, by any number of strangers, "+within(d),
@@ -78,30 +72,7 @@ func Report(in Input) []Figure {
 		warnIf(fresh.n == judge.NoBound,
 			"nothing bounds it: a form that anybody can fill in sends to anybody; give a rule by all with new = true")))
 	if in.SMS {
-		for _, row := range []struct {
-			about string
-			by    []limit.Key
-		}{
-			{"texts to one number", []limit.Key{limit.All, limit.Address, limit.Kind, limit.Subject, limit.Domain}},
-			{"texts to one country", []limit.Key{limit.All, limit.Domain}},
-			{"texts in all", []limit.Key{limit.All}},
-		} {
-			b := in.bound(limit.SMS, row.by...)(day)
-			add(b.figure(row.about+", by a million strangers, "+within(day),
-				warnIf(b.n == judge.NoBound, "nothing bounds it: an open form is an open bill")))
-			if row.about != "texts in all" {
-				continue
-			}
-			money := Figure{About: "money for texts, " + within(day), Value: "not known",
-				Because: "no provider that carries SMS has a cost",
-				Warning: "give the providers of SMS a cost, so that this can be said"}
-			if in.SMSCost > 0 && b.n != judge.NoBound {
-				sum := float64(b.n) * in.SMSCost
-				money = Figure{About: money.About, Value: fmt.Sprintf("%.2f", sum), Number: sum,
-					Because: fmt.Sprintf("%s texts × %.4g for one", count(b.n), in.SMSCost)}
-			}
-			add(money)
-		}
+		out = append(out, in.texts()...)
 	}
 	for _, f := range in.oneChallenge() {
 		add(f)
@@ -110,6 +81,44 @@ func Report(in Input) []Figure {
 		for _, f := range in.signingIn() { // of the others only who is signed in, or signs up, can begin one
 			add(f)
 		}
+	}
+	return out
+}
+
+// warnIf returns words if something is bad.
+func warnIf(bad bool, words string) string {
+	if bad {
+		return words
+	}
+	return ""
+}
+
+// texts returns what bounds texts, and their cost.
+func (in Input) texts() (out []Figure) {
+	add := func(f Figure) { out = append(out, f) }
+	for _, row := range []struct {
+		about string
+		by    []limit.Key
+	}{
+		{"texts to one number", []limit.Key{limit.All, limit.Address, limit.Kind, limit.Subject, limit.Domain}},
+		{"texts to one country", []limit.Key{limit.All, limit.Domain}},
+		{"texts in all", []limit.Key{limit.All}},
+	} {
+		b := in.bound(limit.SMS, row.by...)(day)
+		add(b.figure(row.about+", by a million strangers, "+within(day),
+			warnIf(b.n == judge.NoBound, "nothing bounds it: an open form is an open bill")))
+		if row.about != "texts in all" {
+			continue
+		}
+		money := Figure{About: "money for texts, " + within(day), Value: "not known",
+			Because: "no provider that carries SMS has a cost",
+			Warning: "give the providers of SMS a cost, so that this can be said"}
+		if in.SMSCost > 0 && b.n != judge.NoBound {
+			sum := float64(b.n) * in.SMSCost
+			money = Figure{About: money.About, Value: fmt.Sprintf("%.2f", sum), Number: sum,
+				Because: fmt.Sprintf("%s texts × %.4g for one", count(b.n), in.SMSCost)}
+		}
+		add(money)
 	}
 	return out
 }

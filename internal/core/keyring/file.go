@@ -43,22 +43,12 @@ func ParseKeyring(file []byte) (*Keyring, error) {
 	active := make(map[string]bool) // by use
 	for i, j := range set.Keys {
 		wrong := func(format string, args ...any) error {
-			return fmt.Errorf("token: keyring, key %d (kid %q): %s", i+1, j.Kid, fmt.Sprintf(format, args...))
+			return fmt.Errorf("token: keyring, key %d (kid %q): %w", i+1, j.Kid, fmt.Errorf(format, args...))
 		}
-		kty := "oct"
-		if j.Use == "receipt" {
-			kty = "OKP"
+		if why := j.wrong(); why != "" {
+			return nil, wrong("%s", why)
 		}
-		switch {
-		case j.Use != "" && j.Use != "receipt" && j.Use != "index":
-			return nil, wrong(`illumicode_use is %q, want none, "receipt" or "index"`, j.Use)
-		case j.Kty != kty:
-			return nil, wrong("kty is %q, want %q", j.Kty, kty)
-		case !validKid(j.Kid):
-			return nil, wrong("a kid is 1 to 64 letters, digits, '-', '_' or '.'")
-		case j.Status != "active" && j.Status != "verify":
-			return nil, wrong(`illumicode_status is %q, want "active" or "verify"`, j.Status)
-		case j.Status == "active" && active[j.Use]:
+		if j.Status == "active" && active[j.Use] {
 			return nil, wrong("a second active key; only one may sign")
 		}
 		first := 0 // the active one comes first
@@ -67,23 +57,16 @@ func ParseKeyring(file []byte) (*Keyring, error) {
 		}
 		active[j.Use] = active[j.Use] || j.Status == "active"
 		if j.Use == "receipt" {
-			seed, err := base64.RawURLEncoding.DecodeString(j.D)
-			if err != nil || len(seed) != ed25519.SeedSize || j.Crv != "Ed25519" {
-				return nil, wrong("crv is Ed25519, and d its %d bytes in base64url without padding", ed25519.SeedSize)
-			}
-			key := newReceiptKey(j.Kid, seed, j.VerifyUntil)
-			if base64.RawURLEncoding.EncodeToString(key.Public()) != j.X {
-				return nil, wrong("x is not the public key of d")
+			key, err := j.receipt()
+			if err != nil {
+				return nil, wrong("%w", err)
 			}
 			receipts = slices.Insert(receipts, min(first, len(receipts)), key)
 			continue
 		}
-		secret, err := base64.RawURLEncoding.DecodeString(j.K)
-		switch {
-		case err != nil:
-			return nil, wrong("k is not base64url without padding")
-		case len(secret) < MinSecret:
-			return nil, wrong("the secret has %d bytes, want at least %d", len(secret), MinSecret)
+		secret, err := j.secret()
+		if err != nil {
+			return nil, wrong("%w", err)
 		}
 		key := newKey(j.Kid, secret, j.VerifyUntil)
 		if j.Use == "index" {
@@ -99,6 +82,50 @@ func ParseKeyring(file []byte) (*Keyring, error) {
 		return nil, errors.New(`token: the keyring has keys for receipts or lookups, and none of them is "active"`)
 	}
 	return newKeyring(links, receipts, index)
+}
+
+// wrong says what cannot be read of a key, if anything.
+func (j jwk) wrong() string {
+	kty := "oct"
+	if j.Use == "receipt" {
+		kty = "OKP"
+	}
+	switch {
+	case j.Use != "" && j.Use != "receipt" && j.Use != "index":
+		return fmt.Sprintf(`illumicode_use is %q, want none, "receipt" or "index"`, j.Use)
+	case j.Kty != kty:
+		return fmt.Sprintf("kty is %q, want %q", j.Kty, kty)
+	case !validKid(j.Kid):
+		return "a kid is 1 to 64 letters, digits, '-', '_' or '.'"
+	case j.Status != "active" && j.Status != "verify":
+		return fmt.Sprintf(`illumicode_status is %q, want "active" or "verify"`, j.Status)
+	}
+	return ""
+}
+
+// receipt returns the key of a pair that signs receipts.
+func (j jwk) receipt() (*ReceiptKey, error) {
+	seed, err := base64.RawURLEncoding.DecodeString(j.D)
+	if err != nil || len(seed) != ed25519.SeedSize || j.Crv != "Ed25519" {
+		return nil, fmt.Errorf("crv is Ed25519, and d its %d bytes in base64url without padding", ed25519.SeedSize)
+	}
+	key := newReceiptKey(j.Kid, seed, j.VerifyUntil)
+	if base64.RawURLEncoding.EncodeToString(key.Public()) != j.X {
+		return nil, errors.New("x is not the public key of d")
+	}
+	return key, nil
+}
+
+// secret returns the bytes of a key that is a secret.
+func (j jwk) secret() ([]byte, error) {
+	secret, err := base64.RawURLEncoding.DecodeString(j.K)
+	switch {
+	case err != nil:
+		return nil, errors.New("k is not base64url without padding")
+	case len(secret) < MinSecret:
+		return nil, fmt.Errorf("the secret has %d bytes, want at least %d", len(secret), MinSecret)
+	}
+	return secret, nil
 }
 
 // Marshal returns the keyring file. It holds the secrets: write it readable by its owner only.

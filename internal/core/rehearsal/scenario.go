@@ -142,24 +142,7 @@ func (s Scenario) withDefaults() (Scenario, error) {
 	if len(s.Providers) == 0 {
 		return s, errors.New("it has no provider; without a way out no letter arrives")
 	}
-	if s.Sample <= 0 {
-		s.Sample = s.For / 240
-	}
-	if s.Senders <= 0 {
-		s.Senders = 64
-	}
-	if s.Reserved == 0 {
-		s.Reserved = s.Senders / 4
-	}
-	s.Reserved = min(max(s.Reserved, 0), s.Senders-1)
-	if s.Attempt <= 0 {
-		s.Attempt = 11 * time.Minute
-	}
-	for lane, weight := range [lanes]int{16, 4, 1} {
-		if s.Weights[lane] <= 0 {
-			s.Weights[lane] = weight
-		}
-	}
+	s = s.sized()
 	names := make(map[string]bool)
 	s.Providers = append([]Provider(nil), s.Providers...)
 	for i := range s.Providers {
@@ -188,19 +171,46 @@ func (s Scenario) withDefaults() (Scenario, error) {
 		}
 	}
 	s.Policies = policies
+	return s, s.checkNotices()
+}
+
+// sized returns s with what the machine lacks.
+func (s Scenario) sized() Scenario {
+	if s.Sample <= 0 {
+		s.Sample = s.For / 240
+	}
+	if s.Senders <= 0 {
+		s.Senders = 64
+	}
+	if s.Reserved == 0 {
+		s.Reserved = s.Senders / 4
+	}
+	s.Reserved = min(max(s.Reserved, 0), s.Senders-1)
+	if s.Attempt <= 0 {
+		s.Attempt = 11 * time.Minute
+	}
+	for lane, weight := range [lanes]int{16, 4, 1} {
+		if s.Weights[lane] <= 0 {
+			s.Weights[lane] = weight
+		}
+	}
+	return s
+}
+
+func (s Scenario) checkNotices() error {
 	for _, n := range s.Notices {
 		switch {
 		case n.Count <= 0 || n.At < 0 || n.At > s.For:
-			return s, fmt.Errorf("notice %q: count must be positive, and at within the scenario", n.Name)
+			return fmt.Errorf("notice %q: count must be positive, and at within the scenario", n.Name)
 		case n.Lane < 0 || n.Lane >= lanes:
-			return s, fmt.Errorf("notice %q: its lane is urgent, normal or bulk", n.Name)
+			return fmt.Errorf("notice %q: its lane is urgent, normal or bulk", n.Name)
 		case n.SMS > 0 && n.Country == "":
-			return s, fmt.Errorf("notice %q: texts need a country, such as +47", n.Name)
+			return fmt.Errorf("notice %q: texts need a country, such as +47", n.Name)
 		case n.SMS < 0 || n.SMS > 1:
-			return s, fmt.Errorf("notice %q: sms is a share between 0 and 1", n.Name)
+			return fmt.Errorf("notice %q: sms is a share between 0 and 1", n.Name)
 		}
 	}
-	return s, nil
+	return nil
 }
 
 func (p *Provider) check(whole time.Duration) error {
