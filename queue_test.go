@@ -26,7 +26,6 @@ import (
 )
 
 // pierLetters are a service's own: each says what it is given.
-
 var pierLetters = fstest.MapFS{
 	"en.toml": {Data: []byte(`
 [letter.moved]
@@ -44,7 +43,6 @@ instruction = "It is {{.amount}}."
 }
 
 // withPier gives a service the letters of the pier.
-
 func withPier(tb testing.TB) func(*illumicode.Config) {
 	tb.Helper()
 	set, err := pierLettersOnce()
@@ -59,7 +57,6 @@ var pierLettersOnce = sync.OnceValues(func() (*letter.Set, error) { return lette
 func pier(n int) map[string]any { return map[string]any{"pier": fmt.Sprintf("pier %d", n)} }
 
 // ended waits until a delivery has the state, and returns it.
-
 func ended(tb testing.TB, k *illumicodetest.Kit, id string, want store.State) store.Delivery {
 	tb.Helper()
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(2 * time.Millisecond) {
@@ -177,7 +174,6 @@ func TestFallback(t *testing.T) {
 }
 
 // An outage is a gateway that knows no number.
-
 type outage struct{}
 
 func (outage) Name() string { return "foghorn" }

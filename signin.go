@@ -117,6 +117,9 @@ type SignedIn struct {
 // The error matches [ErrUsed], [ErrCalledOff], [ErrExpired], [ErrOtherBrowser], or [ErrPurpose] for a proof of anything
 // else.
 func (t Tx) AcceptSignIn(ctx context.Context, p Proof) (SignedIn, error) {
+	if err := t.ok(); err != nil {
+		return SignedIn{}, err
+	}
 	switch {
 	case p.purpose != challenge.SignIn:
 		return SignedIn{}, ErrPurpose

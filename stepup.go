@@ -82,10 +82,12 @@ func confirmedAmong(addresses []rows.Address, mailbox string) (rows.Address, err
 // is about to do, in the same transaction, and gets [ErrOtherAction] if the proof is for another.
 // Of all callers exactly one succeeds; the others get [ErrUsed], or [ErrCalledOff] if it was ended since.
 func (t Tx) AcceptAction(ctx context.Context, p Proof, action Action) error {
-	if p.purpose != challenge.StepUp {
+	switch err := t.ok(); {
+	case err != nil:
+		return err
+	case p.purpose != challenge.StepUp:
 		return ErrPurpose
-	}
-	if p.action != action.digest() {
+	case p.action != action.digest():
 		return ErrOtherAction
 	}
 	if err := t.win(ctx, p); err != nil {

@@ -5,11 +5,16 @@ package letter
 import "github.com/illumicode/illumicode/internal/core/render"
 
 // inside lets the other packages of this module reach the letters.
+//
+//lint:ignore U1000 embedded for its methods, which only this module can call
 type inside = render.Held
 
 // A Set is the letters of a service in several languages. It is safe for concurrent use. The zero Set has no letter and
 // is refused; use letters.Default or letters.Load.
-type Set struct{ inside }
+type Set struct {
+	//lint:ignore U1000 embedded for its methods, which only this module can call
+	inside
+}
 
 // Names returns the names of the letters, in order.
 func (s *Set) Names() []string { return render.Of(s).Names() }

@@ -12,10 +12,15 @@ import (
 )
 
 // inside lets the other packages of this module reach the queries.
+//
+//lint:ignore U1000 embedded for its methods, which only this module can call
 type inside = rows.HeldStore
 
 // A Store is an open database. It is safe for concurrent use. The zero Store has no database.
-type Store struct{ inside }
+type Store struct {
+	//lint:ignore U1000 embedded for its methods, which only this module can call
+	inside
+}
 
 // ErrVersion means that the tables are missing, or were made by an older or a newer version of this program. The text
 // of the error says what to do.
@@ -43,10 +48,15 @@ type Runner interface {
 }
 
 // insideHandle lets the other packages of this module reach the transaction.
+//
+//lint:ignore U1000 embedded for its methods, which only this module can call
 type insideHandle = rows.HeldHandle
 
 // A Handle is a transaction of the application's that is not of database/sql. The zero Handle is none.
-type Handle struct{ insideHandle }
+type Handle struct {
+	//lint:ignore U1000 embedded for its methods, which only this module can call
+	insideHandle
+}
 
 // Adapt returns a handle on the transaction own of a mapper, in which r runs queries on the database of st. own is what
 // illumicode.Own gives back.

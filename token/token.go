@@ -13,13 +13,18 @@ import (
 )
 
 // inside lets the other packages of this module reach the keys.
+//
+//lint:ignore U1000 embedded for its methods, which only this module can call
 type inside = keyring.Held
 
 // A Keyring holds the secrets of one service: one active key that signs, and others that only verify until a date; the
 // keys that sign receipts; and those under which addresses are looked up. It is safe for concurrent use, and the whole
 // of it can be replaced while it is in use. It prints as the ids of its keys. The zero Keyring has no key and is
 // refused wherever one is needed; use [Generate] or [Parse].
-type Keyring struct{ inside }
+type Keyring struct {
+	//lint:ignore U1000 embedded for its methods, which only this module can call
+	inside
+}
 
 func made(ring *keyring.Keyring, err error) (*Keyring, error) {
 	if err != nil {

@@ -470,6 +470,9 @@ func TestOrigins(t *testing.T) {
 	s := newSite(t)
 	api, err := web.NewAPI(s.Service, apiKey, web.APIOptions{Origins: []string{"https://app.ferry.example"},
 		Client: func(*http.Request) netip.Addr { return netip.MustParseAddr("192.0.2.9") }})
+	if err != nil {
+		t.Fatal(err)
+	}
 	s.server.Config.Handler = api
 	for origin, want := range map[string]int{"https://app.ferry.example": 201, "": 201, s.server.URL: 201,
 		"https://evil.example": 403, "null": 403} {

@@ -34,11 +34,11 @@ const challengeColumns = `id, purpose, subject, address, name, locale, kid, tick
 
 func scanChallenge(row scanner) (Challenge, error) {
 	var c Challenge
+	var decoy int
 	var created, ends, codeLife, linkLife, codeFrom, previous, linkFrom, resendAfter, sent, tried, proved,
 		accepted int64
 	err := row.Scan(&c.ID, &c.Purpose, &c.Subject, &c.Address, &c.Name, &c.Locale, &c.Kid, &c.Ticket, &c.State,
-		&c.Decoy,
-		&created, &ends, &codeLife, &linkLife, &c.Digits, &c.Tries, &c.TriesAllowed, &c.Generation, &codeFrom,
+		&decoy, &created, &ends, &codeLife, &linkLife, &c.Digits, &c.Tries, &c.TriesAllowed, &c.Generation, &codeFrom,
 		&previous, &linkFrom, &c.Resends, &resendAfter, &c.Letter, &c.Data, &c.Forms, &c.Action, &c.Mailbox, &c.Browser,
 		&sent, &c.Typed, &c.Why, &tried, &proved, &c.ProvedBy, &accepted)
 	c.Created, c.Ends, c.CodeFrom, c.PreviousUntil = instant(created), instant(ends), instant(codeFrom),
@@ -46,7 +46,7 @@ func scanChallenge(row scanner) (Challenge, error) {
 	c.CodeLife, c.LinkLife = time.Duration(codeLife)*time.Millisecond, time.Duration(linkLife)*time.Millisecond
 	c.LinkFrom, c.ResendAfter, c.Sent, c.Tried = instant(linkFrom), instant(resendAfter), instant(sent), instant(tried)
 	c.Proved, c.Accepted = instant(proved), instant(accepted)
-	c.Known = c.Browser != ""
+	c.Known, c.Decoy = c.Browser != "", decoy == 1
 	return c, err
 }
 

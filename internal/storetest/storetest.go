@@ -18,9 +18,7 @@ import (
 )
 
 // Run plays the suite. open returns a store on an empty database; it closes it at the end of the
-
 // test that it was opened for.
-
 func Run(t *testing.T, open func(testing.TB) *store.Store) {
 	for _, one := range []struct {
 		name string
@@ -51,7 +49,6 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 var start = time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)
 
 // A bed is a store under test.
-
 type bed struct {
 	*testing.T
 	st *store.Store
@@ -64,12 +61,15 @@ func (b *bed) must(err error) {
 	}
 }
 
-func (b *bed) write(fn func(store.Tx) error) { b.Helper(); b.must(b.st.Write(b.Context(), fn)) }
+// write runs fn in a transaction of the kind that callbacks of applications get.
+func (b *bed) write(fn func(store.Tx) error) {
+	b.Helper()
+	b.must(b.st.Transact(b.Context(), func(_ any, tx store.Tx) error { return fn(tx) }))
+}
 
 func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // put adds a delivery that is due at start.
-
 func (b *bed) put(change func(*store.Delivery)) string {
 	b.Helper()
 	d := store.Delivery{ID: newID(), Letter: "moved", Locale: "en", Address: "mara@ternisle.example", Data: `{"n":1}`,
@@ -89,7 +89,6 @@ func (b *bed) get(id string) store.Delivery {
 }
 
 // worker registers a worker whose lease ends a minute after start.
-
 func (b *bed) worker(id string) {
 	b.Helper()
 	b.must(b.st.Beat(b.Context(), store.Worker{ID: id, Started: start, Seen: start, Lease: start.Add(time.Minute)}))
@@ -103,7 +102,6 @@ func (b *bed) claim(worker string, n int) []store.Delivery {
 }
 
 // begin records the begin of the next attempt of a claimed delivery.
-
 func (b *bed) begin(d store.Delivery) error {
 	d.Fixed, d.Signature = start, "DKIM-Signature: x\r\n"
 	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Provider: "harbour", Begun: start}
@@ -115,7 +113,6 @@ func (b *bed) begin(d store.Delivery) error {
 }
 
 // end records what an attempt has led to.
-
 func (b *bed) end(d store.Delivery, state store.State, class retry.Class, change func(*store.End)) {
 	b.Helper()
 	e := store.End{Claim: d.Claim, State: state, Spent: d.Spent + 1, Bundle: d.Bundle, Collapse: d.Collapse != "",
@@ -300,7 +297,6 @@ func unsent(b *bed) {
 // groups begins and ends more attempts at once than one statement holds. Whose claim was lost neither
 // begins nor ends, whether its group goes in one round trip or, as one of it is more than a letter that was
 // sent, step by step.
-
 func groups(b *bed) {
 	const n = 70
 	for _, other := range []store.State{store.Sent, store.Failed} {

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgxpool"
+
 	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/internal/store"
@@ -41,6 +43,23 @@ func TestConformanceUnprepared(t *testing.T) {
 		t.Errorf("that nobody listens is said so: %q", said)
 	}
 	storetest.Run(t, open)
+}
+
+// The same on a pool of pgx that the application has, whose transactions scan and name things in their own way.
+func TestConformanceOnPool(t *testing.T) {
+	storetest.Run(t, func(tb testing.TB) *store.Store {
+		pool, err := pgxpool.New(tb.Context(), pgtest.Fresh(tb))
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(pool.Close)
+		st, err := postgres.UsePool(tb.Context(), pool, postgres.Options{})
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(func() { st.Close() })
+		return store.Of(st)
+	})
 }
 
 // Whoever connects through such a pooler without saying so is told what to say.

@@ -16,6 +16,7 @@ import (
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
+	"github.com/illumicode/illumicode/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 	"github.com/illumicode/illumicode/token"
 )
@@ -32,6 +33,11 @@ type Quay struct {
 func Open(ctx context.Context, dir, site string, change ...func(*illumicode.Config)) *Quay {
 	st := Must(sqlite.Open(ctx, filepath.Join(dir, "quay.db")))
 	Check(st.Migrate(ctx))
+	return On(ctx, st, site, change...)
+}
+
+// On is Open on a store that there is.
+func On(ctx context.Context, st *store.Store, site string, change ...func(*illumicode.Config)) *Quay {
 	ways := new(capture.Provider)
 	c := illumicode.Config{
 		Store: st, Keys: token.Generate(time.Now()), From: Must(message.ParseAddress("desk@gullquay.example")),
