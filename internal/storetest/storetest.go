@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/retry"
 )
@@ -26,6 +27,8 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 	}{
 		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
 		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing},
+		{"fences", fences}, {"revived", revived},
+		{"tries", tries},
 		{"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
 		{"holds and pauses", holds}, {"bulk changes", bulk}, {"a wrong list", wrongList}, {"reminders move", moves},
 		{"lists expand once", lists},
@@ -386,6 +389,81 @@ func fencing(b *bed) {
 		b.end(old, state, retry.Accepted, nil)
 		if d := b.get(id); d.State != store.Waiting || d.Attempts != tries || d.Note == "" {
 			b.Errorf("an end as %s under a lost claim: %+v", state, d)
+		}
+	}
+}
+
+// A claim fences in both directions: what was claimed earlier writes nothing, and neither does a number that nobody
+// has had yet.
+func fences(b *bed) {
+	b.worker("w")
+	id := b.put(nil)
+	lost := b.claim("w", 1)[0]
+	b.must(b.st.Unclaim(b.Context(), lost, start, ""))
+	held := b.claim("w", 1)[0]
+	invented := held
+	invented.Claim += 7
+	for what, write := range map[string]func(store.Delivery) error{
+		"Unclaim": func(d store.Delivery) error { return b.st.Unclaim(b.Context(), d, start, "x") },
+		"Hold":    func(d store.Delivery) error { return b.st.Hold(b.Context(), d, store.HeldAsked, "x") },
+		"Drop":    func(d store.Delivery) error { return b.st.Drop(b.Context(), d, store.Suppressed, "x", start) },
+		"an end": func(d store.Delivery) error {
+			b.end(d, store.Failed, retry.MessageRefused, nil)
+			return nil
+		},
+		"a begin": func(d store.Delivery) error {
+			if err := b.begin(d); !errors.Is(err, store.ErrFenced) {
+				b.Errorf("a begin under claim %d of %d: %v", d.Claim, held.Claim, err)
+			}
+			return nil
+		},
+	} {
+		for _, d := range []store.Delivery{lost, invented} {
+			b.must(write(d))
+			if now := b.get(id); now.State != store.Claimed || now.Claim != held.Claim || now.Note != "" {
+				b.Fatalf("%s under claim %d of %d: %+v", what, d.Claim, held.Claim, now)
+			}
+		}
+	}
+}
+
+// What has failed and waits again is what it was, column for column.
+func revived(b *bed) {
+	b.worker("w")
+	id := b.put(func(d *store.Delivery) {
+		*d = store.Delivery{ID: d.ID, Letter: "moved", Locale: "nb", Address: "mara@ternisle.example", Name: "Mara",
+			Data: `{"n":2}`, Lane: store.Normal, Zone: "Europe/Oslo", Visible: `{"Cc":["jens@ternisle.example"]}`,
+			Bundle: "a bundle", Created: start.Add(-time.Hour), Due: start, DeliverBefore: start.Add(time.Hour),
+			Once: true, Key: "a key", Lead: time.Minute, AskedBy: "who asked", Trace: "a trace"}
+	})
+	want := b.get(id)
+	b.end(b.claim("w", 1)[0], store.Failed, retry.MessageRefused, nil)
+	if n, err := b.st.Revive(b.Context(), store.Filter{ID: id}, start); err != nil || n != 1 {
+		b.Fatalf("%d revived, %v", n, err)
+	}
+	got := b.get(id)
+	got.Claim, got.Claimed, got.Attempts = want.Claim, want.Claimed, want.Attempts // what has happened besides
+	if got != want {
+		b.Errorf("it was  %+v\nand is %+v", want, got)
+	}
+}
+
+// A challenge has as many tries as it allows, and not one more.
+func tries(b *bed) {
+	c := store.Challenge{Challenge: proof.Challenge{ID: newID(), Purpose: "signup", Subject: "7",
+		Address: "m@ternisle.example", State: proof.Open, Created: start, Ends: start.Add(time.Hour), TriesAllowed: 3,
+		Generation: 1}, Ticket: newID()}
+	c.Data, c.Mailbox = "{}", c.Address
+	b.write(func(t store.Tx) error {
+		_, err := t.Begin(b.Context(), store.NewChallenge{Challenge: c, NewAddress: true,
+			Letter: store.Delivery{ID: newID(), Challenge: c.ID, Letter: "confirm", Address: c.Address, Data: "{}",
+				Lane: store.Urgent, Created: start, Due: start}})
+		return err
+	})
+	for spent := range 5 {
+		_, err := b.st.SpendTry(b.Context(), c.Ticket, spent, start)
+		if spent < c.TriesAllowed && err != nil || spent >= c.TriesAllowed && !errors.Is(err, store.ErrNotFound) {
+			b.Errorf("try %d of %d: %v", spent+1, c.TriesAllowed, err)
 		}
 	}
 }

@@ -71,6 +71,9 @@ func TestComposeRoundTrip(t *testing.T) {
 				t.Errorf("%s: bad line %q", tt.name, line)
 			}
 		}
+		if !bytes.Contains(raw, []byte("\r\nAuto-Submitted: auto-generated\r\n")) {
+			t.Errorf("%s: a robot may answer it", tt.name)
+		}
 		got, err := mail.ReadMessage(bytes.NewReader(raw))
 		if err != nil {
 			t.Errorf("%s: %v", tt.name, err)

@@ -181,6 +181,22 @@ func TestJudgeAllOrNothing(t *testing.T) {
 	}
 }
 
+// A rule that observes notes what it would have refused, refuses nothing, and spends nothing on it.
+func TestObservedSpendsNothing(t *testing.T) {
+	watch := limit.Rule{Name: "watch", Quota: limit.Quota{Times: 2, Window: limit.Day, Zone: oslo(t)}, Observe: true}
+	bound, states, next := []Bound{{Rule: &watch}}, []State{{}}, []State{{}}
+	for i := range 5 {
+		d := Judge(bound, states, 1, t0, next)
+		if !d.Allowed || (d.Noted != nil) != (i >= 2) {
+			t.Errorf("request %d: %+v", i+1, d)
+		}
+		if i >= 2 && next[0] != states[0] {
+			t.Errorf("request %d is spent from: %+v, then %+v", i+1, states[0], next[0])
+		}
+		states[0] = next[0]
+	}
+}
+
 // A clock that jumps a day forward and back locks nothing for longer than a burst, a rung, a window.
 func TestClockJumps(t *testing.T) {
 	for _, tt := range []struct {

@@ -88,3 +88,13 @@ func ExampleFormat() {
 	fmt.Println(Format("482913"), "|", Format("4829130"), "|", Format("482913075"))
 	// Output: 482 913 | 4829 130 | 482 913 075
 }
+
+// Only the whole code is the code.
+func TestEqual(t *testing.T) {
+	for given, want := range map[string]bool{"482913": true, "482914": false, "48291": false, "4829130": false,
+		"": false} {
+		if Equal("482913", given) != want {
+			t.Errorf("Equal(482913, %q) = %v", given, !want)
+		}
+	}
+}

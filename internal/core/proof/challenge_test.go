@@ -99,6 +99,19 @@ func TestResend(t *testing.T) {
 	}
 }
 
+// At the cap no code is good any more: neither the newest, nor the one before it whose own life would go on.
+func TestNoCodeAtTheCap(t *testing.T) {
+	p := policy(t)
+	c := Begin(p, t0).HandedOver(1, t0)
+	c.Generation, c.CodeFrom, c.PreviousUntil = 2, c.Ends.Add(-time.Minute), c.Ends.Add(time.Minute)
+	if got := c.Generations(c.Ends.Add(-time.Second)); !slices.Equal(got, []int{2, 1}) {
+		t.Errorf("before the cap %v are good, want both", got)
+	}
+	if got := c.Generations(c.Ends); len(got) != 0 {
+		t.Errorf("at the cap %v are good", got)
+	}
+}
+
 // After both lives, and before the cap, a resend brings a fresh code and a fresh link; after the cap,
 // or an end, nothing.
 func TestResendRevives(t *testing.T) {
