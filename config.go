@@ -41,7 +41,7 @@ type Config struct {
 	Events []EventRule // what events lead to; none by default
 
 	// Guard says what may leave; the zero Guard is live. Capture takes captured letters, such as a provider that writes
-	// to an inbox: required with GuardCapture, else nil.
+	// to an inbox: required with delivery.Capture, else nil.
 	Guard   delivery.Guard
 	Capture provider.Provider
 
@@ -58,9 +58,9 @@ type Config struct {
 	// They hold across all processes on the same database.
 	Limits []limit.Rule
 
-	// Admit refuses addresses that the application does not want, as the function of [RefuseDomains] does. Its error
-	// may be shown to who asked, so it must not tell whether the address has an account. It may be called at any time
-	// from any goroutine. Nil admits all.
+	// Admit refuses addresses that the application does not want, as the function of message.RefuseDomains does. Its
+	// error may be shown to who asked, so it must not tell whether the address has an account. It may be called at any
+	// time from any goroutine. Nil admits all.
 	Admit func(ctx context.Context, a message.Address) error
 
 	// TellOwner lets the owner of an address know what must not be told to who asked: that a sign-in was tried and

@@ -19,7 +19,7 @@ import (
 func TestStepUp(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n := register(t, k, "7", mara)
-		pay := illumicode.Action{Exact: []byte("pay 250.00 to 4711"), Words: "pay 250.00 to Ines Amdal"}
+		pay := illumicode.Action{Exact: []byte("pay 250.00 to 8215"), Words: "pay 250.00 to Ines Amdal"}
 		if _, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: newMara}, pay); !errors.Is(err,
 			illumicode.ErrNotConfirmed) {
 			t.Errorf("at an address that is not the subject's: %v", err)
@@ -40,7 +40,7 @@ func TestStepUp(t *testing.T) {
 			return inTx(t, k, func(tx illumicode.Tx) error { return tx.AcceptAction(t.Context(), proof, a) })
 		}
 		more := pay
-		more.Exact = []byte("pay 2500.00 to 4711")
+		more.Exact = []byte("pay 2500.00 to 8215")
 		if err := accept(more); !errors.Is(err, illumicode.ErrOtherAction) {
 			t.Errorf("another action: %v", err)
 		}

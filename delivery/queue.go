@@ -54,7 +54,7 @@ const (
 // A Guard says what may leave. The zero Guard is live.
 type Guard struct {
 	Mode Mode
-	// Domains are those of recipients, for GuardAllow: in lower case and A-labels. "+47" lets a country's phones
+	// Domains are those of recipients, for [Allow]: in lower case and A-labels. "+47" lets a country's phones
 	// through.
 	Domains []string
 }

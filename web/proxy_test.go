@@ -25,7 +25,7 @@ func TestBehind(t *testing.T) {
 		{"nonsense at the end", "X-Forwarded-For", "10.0.0.1:99", []string{"198.51.100.1, unknown"}, "10.0.0.1"},
 		{"only proxies", "X-Forwarded-For", "10.0.0.1:99", []string{"10.0.0.3, 10.0.0.2"}, "10.0.0.3"},
 		{"RFC 7239 §4", "forwarded", "10.0.0.1:99",
-			[]string{`for=192.0.2.43, FOR="[2001:db8:cafe::17]:4711";proto=https`}, "2001:db8:cafe::17"},
+			[]string{`for=192.0.2.43, FOR="[2001:db8:cafe::17]:8215";proto=https`}, "2001:db8:cafe::17"},
 		{"through IPv6", "Forwarded", "[2001:db8:ffff::1]:99", []string{"for=192.0.2.60;proto=http;by=203.0.113.43"},
 			"192.0.2.60"},
 		{"obfuscated", "Forwarded", "10.0.0.1:99", []string{"for=_hidden"}, "10.0.0.1"},

@@ -251,7 +251,7 @@ var resend = q(
 		resend_after = ?, sent = ?
 	WHERE id = ? AND state = 'open' AND resends = ?`)
 
-// Resend writes what [challenge.Challenge.Resend] decided and reports whether it did: false
+// Resend writes what [proof.Challenge.Resend] decided and reports whether it did: false
 // means that another resend came first, so that the decision must be taken again.
 func (t Tx) Resend(ctx context.Context, next proof.Challenge) (bool, error) {
 	n, err := t.exec(ctx, resend, next.Generation, millis(next.CodeFrom), millis(next.PreviousUntil),

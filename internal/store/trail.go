@@ -115,7 +115,7 @@ func (t Tx) BeginByFailures(ctx context.Context, name string, now time.Time) (pr
 	return t.lockFailure(ctx, beginByFailure, name, now)
 }
 
-// SetFailures remembers what [challenge.Record.Failed] came to.
+// SetFailures remembers what [proof.Record.Failed] came to.
 func (t Tx) SetFailures(ctx context.Context, name string, r proof.Record) error {
 	_, err := t.exec(ctx, upsertFailure, name, int64(r.Failures*1000), millis(r.At))
 	return err

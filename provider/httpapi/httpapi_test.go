@@ -142,7 +142,7 @@ func TestStrangeAnswers(t *testing.T) {
 		{"no JSON", func(w http.ResponseWriter) { io.WriteString(w, "<html>Welcome to the harbour network</html>") },
 			retry.Ambiguous, 0},
 		{"no id", func(w http.ResponseWriter) { io.WriteString(w, `{"letter":{}}`) }, retry.Ambiguous, 0},
-		{"an id that is a number", func(w http.ResponseWriter) { io.WriteString(w, `{"letter":{"id":4711}}`) },
+		{"an id that is a number", func(w http.ResponseWriter) { io.WriteString(w, `{"letter":{"id":8215}}`) },
 			retry.Accepted, 0},
 		{"a redirect", func(w http.ResponseWriter) {
 			w.Header().Set("Location", "https://evil.example/")

@@ -51,7 +51,7 @@ var polite = map[string]string{
 	"EHLO":     "250-pier.example\r\n250-8BITMIME\r\n250-AUTH PLAIN LOGIN\r\n250 STARTTLS",
 	"STARTTLS": "220 go on", "AUTH": "235 2.7.0 welcome", "MAIL": "250 2.1.0 ok", "RCPT": "250 2.1.5 ok",
 	"RSET": "250 ok", "QUIT": "221 bye",
-	"DATA": "354 go on", ".": "250 2.0.0 taken as 4711",
+	"DATA": "354 go on", ".": "250 2.0.0 taken as 8215",
 }
 
 func newServer(tb testing.TB, mode TLS, name string, rules map[string]string) *server {
@@ -219,10 +219,10 @@ func TestSendOutcomes(t *testing.T) {
 		reply  string
 		began  int
 	}{
-		{"accepted, STARTTLS", StartTLS, "localhost", nil, nil, retry.Accepted, 250, "250 2.0.0 taken as 4711", 1},
-		{"accepted, implicit TLS", Implicit, "localhost", nil, nil, retry.Accepted, 250, "taken as 4711", 1},
-		{"accepted, no TLS", NoTLS, "localhost", nil, nil, retry.Accepted, 250, "taken as 4711", 1},
-		{"accepted, with a password", StartTLS, "localhost", nil, account, retry.Accepted, 250, "taken as 4711", 1},
+		{"accepted, STARTTLS", StartTLS, "localhost", nil, nil, retry.Accepted, 250, "250 2.0.0 taken as 8215", 1},
+		{"accepted, implicit TLS", Implicit, "localhost", nil, nil, retry.Accepted, 250, "taken as 8215", 1},
+		{"accepted, no TLS", NoTLS, "localhost", nil, nil, retry.Accepted, 250, "taken as 8215", 1},
+		{"accepted, with a password", StartTLS, "localhost", nil, account, retry.Accepted, 250, "taken as 8215", 1},
 		{"accepted, LOGIN alone", StartTLS, "localhost",
 			map[string]string{"EHLO": "250-pier.example\r\n250-AUTH LOGIN\r\n250 STARTTLS",
 				"AUTH LOGIN Y3Jldw==": "334 UGFzc3dvcmQ6", "c2VhIGd1bGw=": "235 ok"}, account, retry.Accepted, 250,

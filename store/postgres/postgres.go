@@ -1,8 +1,8 @@
-// Package postgres opens a store in a PostgreSQL database: [Open] for a connection string, [Use]
-// on a pool that the application has. It is for services on more than one machine.
+// Package postgres opens a store in a PostgreSQL database: [Open] for a connection string, [Use] on a pool of
+// database/sql that the application has, [UsePool] on one of pgx. It is for services on more than one machine.
 //
-// A transaction of the application enters through database/sql, or through pgx with package
-// store/postgres/pgxtx.
+// Callbacks get transactions of the kind that the store was opened with. A transaction that the application has begun
+// with pgx itself enters by [Handle] and illumicode.Service.On.
 package postgres
 
 import (

@@ -31,7 +31,7 @@ func (h *Hold) of(urgent bool) *part {
 }
 
 // Take takes one leased letter at now. Without any it returns what was last refused, if that still
-// holds; with neither, ask [Caps.Lease] for more.
+// holds; with neither, ask [TakeLease] for more.
 func (h *Hold) Take(urgent bool, now time.Time) (ok bool, full Refusal) {
 	for _, p := range []*part{h.of(urgent), &h.others} { // what others may use, the urgent lane may too
 		if p.lease.N > 0 && now.Before(p.lease.Ends) {
@@ -45,7 +45,7 @@ func (h *Hold) Take(urgent bool, now time.Time) (ok bool, full Refusal) {
 	return false, Refusal{}
 }
 
-// Leased keeps what [Caps.Lease] has answered, and takes one letter of it if there is any.
+// Leased keeps what [TakeLease] has answered, and takes one letter of it if there is any.
 func (h *Hold) Leased(urgent bool, l Lease, full Refusal) (ok bool) {
 	p := h.of(urgent)
 	p.full = full
@@ -79,7 +79,7 @@ func (h *Hold) Unused(now time.Time) (n int) {
 // letters at once are what a pace is to prevent.
 const Late = 20 * time.Millisecond
 
-// Moment takes the next moment of those given out. Without any, ask [Caps.Slots] for more.
+// Moment takes the next moment of those given out. Without any, ask [TakeSlots] for more.
 func (h *Hold) Moment(urgent bool, now time.Time) (at time.Time, ok bool) {
 	for s := &h.of(urgent).slots; s.N > 0; {
 		at = s.From
@@ -91,7 +91,7 @@ func (h *Hold) Moment(urgent bool, now time.Time) (at time.Time, ok bool) {
 	return time.Time{}, false
 }
 
-// Given keeps what [Caps.Slots] has answered, and takes the first moment of it; without any, at is when
+// Given keeps what [TakeSlots] has answered, and takes the first moment of it; without any, at is when
 // to ask again.
 func (h *Hold) Given(urgent bool, s Slots, later time.Time) (at time.Time, ok bool) {
 	p := h.of(urgent)

@@ -1,4 +1,4 @@
-// Package route chooses the provider for the next attempt of a delivery, and keeps its health in mind.
+// Package choose chooses the provider for the next attempt of a delivery, and keeps its health in mind.
 // [Choose] is the function to read first.
 //
 // It is pure and can be replayed: what is known comes in, the choice goes out with its reasons, and

@@ -1,4 +1,4 @@
-// Package event reads events in the JSON form of CloudEvents 1.0, single and batched, and what
+// Package events reads events in the JSON form of CloudEvents 1.0, single and batched, and what
 // stands in their data. [Parse] is the function to read first.
 package events
 

@@ -6,7 +6,7 @@ import (
 	"github.com/illumicode/illumicode/limit"
 )
 
-// NoBound is what [Rule.Most] returns for a rule that bounds nothing over time.
+// NoBound is what [Most] returns for a rule that bounds nothing over time.
 const NoBound = int64(1) << 62
 
 // Most returns how many events a rule lets one key have in the worst stretch of length d, wherever it

@@ -126,7 +126,7 @@ type Bound struct {
 // Set refuses nothing.
 type Set struct{ rules []limit.Rule }
 
-// NewSet returns a set of rules, or an error that matches [ErrRule] and names the one that is wrong.
+// NewSet returns a set of rules, or an error that matches limit.ErrRule and names the one that is wrong.
 func NewSet(rules ...limit.Rule) (*Set, error) {
 	seen := make(map[string]bool)
 	for _, r := range rules {

@@ -1,4 +1,4 @@
-// Package token signs and checks the short expiring tokens that travel in links, and holds the
+// Package keyring signs and checks the short expiring tokens that travel in links, and holds the
 // keyring they are signed with. [Signer] and [Keyring] are the types to read first.
 //
 // A token is a JWS in compact serialisation (RFC 7515 §3.1) whose payload is a JWT claims set

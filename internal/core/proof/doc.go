@@ -1,4 +1,4 @@
-// Package challenge is the state machine of one proof of address: how long its link and its
+// Package proof is the state machine of one proof of address: how long its link and its
 // code live, when its letter may be sent again, and what may still be accepted. [Challenge] is
 // the type to read first.
 //

@@ -1,4 +1,4 @@
-// Package letter turns a letter's name, a locale and data into a subject, a text and an HTML
+// Package render turns a letter's name, a locale and data into a subject, a text and an HTML
 // part. [Set] is the type to read first.
 //
 // A letter is made of parts: opening, instruction, proof (a code, a button, or both), aside and

@@ -1,4 +1,4 @@
-// Package retry judges what an attempt to deliver has led to: done, again and when, or never.
+// Package verdict judges what an attempt to deliver has led to: done, again and when, or never.
 // [Judge] is the function to read first. It is pure: the instant and the dice are arguments.
 package verdict
 
