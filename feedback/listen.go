@@ -73,7 +73,7 @@ func (s *session) Data(r io.Reader) error {
 		s.post.log.Info("a message that is no feedback", "why", err, "kind", rep.Kind)
 		return nil
 	}
-	if reply := (*smtp.SMTPError)(nil); errors.As(err, &reply) { // the connection's own, such as too large
+	if reply, ok := errors.AsType[*smtp.SMTPError](err); ok { // the connection's own, such as too large
 		return reply
 	}
 	s.post.log.Error("feedback cannot be kept; its sender keeps it and comes again", "error", err)

@@ -3,6 +3,7 @@ package inbox
 import (
 	"bytes"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -69,7 +70,7 @@ func (l *Letter) walk(contentType, encoding string, body io.Reader, depth int) e
 		r := multipart.NewReader(body, params["boundary"])
 		for {
 			p, err := r.NextRawPart()
-			if err == io.EOF {
+			if errors.Is(err, io.EOF) {
 				return nil
 			}
 			if err != nil {

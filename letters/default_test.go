@@ -154,7 +154,7 @@ func words(tb testing.TB, source string) string {
 	for {
 		switch z.Next() {
 		case html.ErrorToken:
-			if z.Err() != io.EOF {
+			if !errors.Is(z.Err(), io.EOF) {
 				tb.Fatal(z.Err())
 			}
 			return b.String()

@@ -52,7 +52,7 @@ func (a *app) demo() *cobra.Command {
 		"cancel the day's sailings for this many passengers while others register; 40000 is a whole day's")
 	cmd.Flags().Lookup("storm").NoOptDefVal = "40000"
 	cmd.Flags().StringVar(&o.Data, "data", "", "keep everything in this folder (default: a temporary one)")
-	cmd.Flags().BoolVar(&script, "script", false, "play a dozen passengers through it and exit with a summary")
+	cmd.Flags().BoolVar(&script, "script", false, "play fifteen passengers through it and exit with a summary")
 	cmd.Flags().BoolVar(&verbose, "verbose", false, "log every attempt")
 	return cmd
 }

@@ -89,7 +89,22 @@ func (a *app) outboxEvents() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				waiting, err := st.EventsWaiting(cmd.Context())
+				if err != nil {
+					return err
+				}
+				f, err := a.load()
+				if err != nil {
+					return err
+				}
 				return a.print(all, func() {
+					if waiting > 0 && len(f.Event) == 0 {
+						a.line("%d INSERTED EVENTS WAIT, and this configuration has no rule on events: give it an "+
+							"[[event]].",
+							waiting)
+					} else if waiting > 0 {
+						a.line("%d inserted events wait to be taken.", waiting)
+					}
 					for _, e := range all {
 						a.line("%d  %s  %s of %s, type %s\n    %s\n    %s", e.Seq, clock(e.At), e.ID, e.Source, e.Type,
 							e.Reason, short(e.Data, 90))

@@ -112,7 +112,7 @@ func readBackfill(in io.Reader) iter.Seq2[desk.Backfill, error] {
 		}
 		for {
 			record, err := r.Read()
-			if err == io.EOF {
+			if errors.Is(err, io.EOF) {
 				return
 			}
 			if err != nil {

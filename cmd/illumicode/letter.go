@@ -136,7 +136,7 @@ func (a *app) letterShow() *cobra.Command {
 			}
 			sms := ""
 			if set.HasSMS(args[0]) {
-				if sms, err = set.RenderSMS(sample); err != nil {
+				if sms, err = s.text(sample); err != nil {
 					return err
 				}
 			}
@@ -157,6 +157,16 @@ func (a *app) letterShow() *cobra.Command {
 	cmd.Flags().StringVar(&out, "out", "", "write to this file instead of here")
 	cmd.Flags().StringVar(&gallery, "gallery", "", "write a page with every letter in every locale to this file")
 	return cmd
+}
+
+// text returns a letter as an SMS, as providers get it.
+func (s samples) text(r render.Request) (string, error) {
+	r.Proof.Code = strings.ReplaceAll(r.Proof.Code, " ", "")
+	text, err := s.set.RenderSMS(r)
+	if err != nil {
+		return "", err
+	}
+	return compose.BindCode(text, s.base, r.Proof.Code)
 }
 
 // gallery writes a page with all letters.
@@ -188,7 +198,11 @@ func (s samples) formOf(r render.Rendered, sms, form string) (string, error) {
 		if !gsm {
 			alphabet = "UCS-2"
 		}
-		return fmt.Sprintf("%s\n\n(%d segments, %s)\n", sms, n, alphabet), nil
+		segments := "segments"
+		if n == 1 {
+			segments = "segment"
+		}
+		return fmt.Sprintf("%s\n\n(%d %s, %s)\n", sms, n, segments, alphabet), nil
 	case "eml":
 		to, err := message.ParseAddress("reader@letters.example")
 		if err != nil {

@@ -22,7 +22,7 @@ func TestLetterVerbs(t *testing.T) {
 		"Subject: Bestätigen Sie") || !strings.Contains(out, "482 913") {
 		t.Errorf("letter show:\n%s", out)
 	}
-	if out := p.must("letter", "show", "confirm", "--as", "sms"); !strings.Contains(out, "(1 segments, GSM 7-bit)") {
+	if out := p.must("letter", "show", "confirm", "--as", "sms"); !strings.Contains(out, "(1 segment, GSM 7-bit)") {
 		t.Errorf("letter show --as sms:\n%s", out)
 	}
 	p.must("letter", "show", "trial", "--as", "eml", "--out", p.file("trial.eml"))

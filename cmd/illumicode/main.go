@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	_ "time/tzdata"
@@ -63,7 +64,10 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	}
 	root.SetOut(out)
 	root.SetErr(errOut)
-	root.CompletionOptions.HiddenDefaultCmd = true
+	if info, ok := debug.ReadBuildInfo(); ok {
+		root.Version = version(info)
+		root.SetVersionTemplate("{{.Version}}\n")
+	}
 	root.PersistentFlags().StringVar(&a.configPath, "config", "illumicode.toml", "the configuration file")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, for programs")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
@@ -71,11 +75,11 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 		a.notify(), a.letter(), a.address(), a.feedback(), a.limits(), a.rehearse(), a.standin(), a.check())
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
-	var wrong misuse
+	_, wrong := errors.AsType[misuse](err)
 	switch {
 	case err == nil:
 		return exitDone
-	case errors.As(err, &wrong):
+	case wrong:
 		fmt.Fprintf(errOut, "illumicode: %v\nSee `illumicode --help`.\n", err)
 		return exitMisused
 	}

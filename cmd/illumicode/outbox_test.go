@@ -1,6 +1,7 @@
 package main
 
 import (
+	"database/sql"
 	"encoding/csv"
 	"fmt"
 	"strings"
@@ -158,6 +159,25 @@ func TestEvents(t *testing.T) {
 		}
 	}
 	if out := p.must("outbox", "events"); !strings.Contains(out, "No event was set aside") {
+		t.Error(out)
+	}
+}
+
+// Events that wait where no rule is for any are not passed over in silence.
+func TestEventsWithoutRules(t *testing.T) {
+	p := newPlace(t)
+	db, err := sql.Open("sqlite", p.file("outbox.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(
+		"INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'moved', '{}')"); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if out := p.must("outbox", "events"); !strings.Contains(out, "1 INSERTED EVENTS WAIT") {
 		t.Error(out)
 	}
 }

@@ -109,7 +109,11 @@ func brief(d time.Duration) string {
 	case d < time.Minute:
 		return fmt.Sprintf("%.3g s", d.Seconds())
 	}
-	return strings.TrimSuffix(d.Round(time.Second).String(), "0s")
+	d = d.Round(time.Second)
+	if d%time.Minute == 0 {
+		return strings.TrimSuffix(d.String(), "0s")
+	}
+	return d.String()
 }
 
 func rehearsalJSON(r rehearsal.Result) map[string]any {

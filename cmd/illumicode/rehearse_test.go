@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 )
 
 const (
@@ -96,5 +97,16 @@ domain = "ternisle.example"
 	if out := p.must("rehearse", p.file("own.toml")); !strings.Contains(out, "new-addresses-day") ||
 		!strings.Contains(out, "harbour") {
 		t.Errorf("with a configuration:\n%s", out)
+	}
+}
+
+func TestBrief(t *testing.T) {
+	for d, want := range map[time.Duration]string{0: "-", 3580 * time.Microsecond: "3.58 ms",
+		21400 * time.Millisecond: "21.4 s",
+		18 * time.Minute:         "18m", 18*time.Minute + 10*time.Second: "18m10s",
+		time.Hour + 20*time.Second: "1h0m20s"} {
+		if got := brief(d); got != want {
+			t.Errorf("brief(%v) = %s, want %s", d, got, want)
+		}
 	}
 }

@@ -80,7 +80,7 @@ func (a *app) tokenRead() *cobra.Command {
 			tok := args[0]
 			if tok == "-" {
 				if tok, err = bufio.NewReader(io.LimitReader(os.Stdin, 8<<10)).ReadString('\n'); err != nil &&
-					err != io.EOF {
+					!errors.Is(err, io.EOF) {
 					return err
 				}
 			}

@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"strings"
 	"time"
 
@@ -165,12 +164,8 @@ func (c Composer) sms(to message.Address, r render.Request) (outbox.Letter, erro
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	if code != "" {
-		base, err := url.Parse(c.p.Site.BaseURL)
-		if err != nil {
-			return outbox.Letter{}, err
-		}
-		text += "\n\n@" + base.Hostname() + " #" + code
+	if text, err = compose.BindCode(text, c.p.Site.BaseURL, code); err != nil {
+		return outbox.Letter{}, err
 	}
 	return outbox.Letter{Envelope: provider.Envelope{To: to.Envelope()}, SMS: text}, nil
 }

@@ -45,7 +45,7 @@ func (t Tx) InsertAttachment(ctx context.Context, a Attachment, r io.Reader, lim
 				return a.Size, err
 			}
 		}
-		if err == io.EOF || err == io.ErrUnexpectedEOF {
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			break
 		}
 		if err != nil {

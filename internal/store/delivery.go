@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 )
@@ -168,7 +169,7 @@ func (t Tx) Join(ctx context.Context, d Delivery, item string) (id string, err e
 		if id = d.ID; n == 0 {
 			rows, err := t.query(ctx, selectCollapsing, d.Collapse)
 			id, err = one(t.s, rows, err, scanText)
-			if err == ErrNotFound {
+			if errors.Is(err, ErrNotFound) {
 				continue // a worker has just taken it: d begins the next
 			}
 			if err != nil {

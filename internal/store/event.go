@@ -27,6 +27,7 @@ func scanEvent(r scanner) (e Event, err error) {
 
 var (
 	anyEvent    = q(`SELECT EXISTS (SELECT 1 FROM illumicode_event)`)
+	countEvents = q(`SELECT COUNT(*) FROM illumicode_event`)
 	insertEvent = q(`INSERT INTO illumicode_event (source, id, type, subject, time, data) VALUES (?, ?, ?, ?, ?, ?)`)
 	takeEvents  = q(
 		`DELETE FROM illumicode_event WHERE seq IN (SELECT seq FROM illumicode_event ORDER BY seq LIMIT ? FOR UPDATE
@@ -62,6 +63,12 @@ func (t Tx) TakeEvents(ctx context.Context, n int) ([]Event, error) {
 func (t Tx) SetAside(ctx context.Context, e Event, reason string, now time.Time) error {
 	_, err := t.exec(ctx, insertAside, e.Seq, e.Source, e.ID, e.Type, e.Subject, e.Time, e.Data, reason, millis(now))
 	return err
+}
+
+// EventsWaiting returns how many inserted events no worker has looked at.
+func (s *Store) EventsWaiting(ctx context.Context) (int64, error) {
+	rows, err := s.query(ctx, countEvents)
+	return one(s, rows, err, scanInt)
 }
 
 // Aside returns the first n events that were set aside.

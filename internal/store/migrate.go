@@ -121,11 +121,16 @@ func version(ctx context.Context, q rowQuerier) (int, error) {
 }
 
 func (s *Store) checkVersion(ctx context.Context) error {
+	var made int
+	if err := s.db.QueryRowContext(ctx, s.dialect.Made).Scan(&made); err != nil {
+		return s.explain(err)
+	}
+	if made == 0 {
+		return ErrNotMigrated
+	}
 	steps := Migrations()
 	at, err := version(ctx, s.db)
 	switch want := steps[len(steps)-1].Number; {
-	case err != nil && strings.Contains(err.Error(), "illumicode_migration"): // no such table
-		return ErrNotMigrated
 	case err != nil:
 		return s.explain(err)
 	case at < want:

@@ -83,6 +83,9 @@ type Dialect struct {
 	// Columns asks for table and column of everything textual in tables named illumicode_….
 	Columns string
 
+	// Made asks whether the table of migrations is there: 1 or 0.
+	Made string
+
 	// Lock makes one migration wait for another; empty where every transaction does.
 	Lock string
 }

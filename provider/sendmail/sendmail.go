@@ -83,13 +83,13 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	in.Close() // an error here is the program's early end, which Wait tells
 	err = cmd.Wait()
 	reply := strings.TrimSpace(said.String())
-	var exit *exec.ExitError
+	exit, exited := errors.AsType[*exec.ExitError](err)
 	switch {
 	case err == nil && writeErr == nil:
 		return provider.Result{Class: retry.Accepted, Reply: "exit 0 " + reply}
 	case writeErr != nil && !errors.Is(writeErr, syscall.EPIPE):
 		return provider.Result{Class: retry.Transient, Reply: writeErr.Error()}
-	case errors.As(err, &exit) && exit.ExitCode() >= 0:
+	case exited && exit.ExitCode() >= 0:
 		return provider.Result{Class: classOf(exit.ExitCode()), Code: exit.ExitCode(),
 			Reply: fmt.Sprintf("exit %d %s", exit.ExitCode(), reply)}
 	case err == nil: // it ended well without reading to the end

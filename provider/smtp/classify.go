@@ -39,14 +39,13 @@ func (e authError) Unwrap() error { return e.error }
 // classify returns what the failure of a step means. The loss of the connection is ambiguous
 // only after the final dot; before it the server cannot have the letter (RFC 5321 §4.1.1.4).
 func classify(at step, err error) provider.Result {
-	var reply *smtpclient.SMTPError
-	if errors.As(err, &reply) {
+	if reply, ok := errors.AsType[*smtpclient.SMTPError](err); ok {
 		r := provider.Result{
 			Code: reply.Code, Enhanced: enhanced(reply.EnhancedCode),
 			Reply: strings.TrimSpace(fmt.Sprintf("%d %s %s", reply.Code, enhanced(reply.EnhancedCode), reply.Message)),
 		}
 		r.Class = refusal(at, reply.Code, r.Enhanced)
-		if errors.As(err, new(authError)) && reply.Code/100 == 5 {
+		if is[authError](err) && reply.Code/100 == 5 {
 			r.Class = retry.Misconfigured
 		}
 		return r
@@ -87,26 +86,20 @@ func refusal(at step, code int, enhanced string) retry.Class {
 // ourFault reports whether an error means that the configuration is wrong rather than that the
 // server is busy: waiting would not help.
 func ourFault(err error) bool {
-	var (
-		auth      authError
-		authority x509.UnknownAuthorityError
-		host      x509.HostnameError
-		invalid   x509.CertificateInvalidError
-		verify    *tls.CertificateVerificationError
-		record    tls.RecordHeaderError
-		dns       *net.DNSError
-	)
-	return errors.Is(err, errNoStartTLS) || errors.As(err, &auth) || errors.As(err, &authority) ||
-		errors.As(err, &host) ||
-		errors.As(err, &invalid) || errors.As(err, &verify) || errors.As(err, &record) ||
-		errors.As(err, &dns) && dns.IsNotFound
+	dns, _ := errors.AsType[*net.DNSError](err)
+	return errors.Is(err, errNoStartTLS) || is[authError](err) || is[x509.UnknownAuthorityError](err) ||
+		is[x509.HostnameError](err) || is[x509.CertificateInvalidError](err) ||
+		is[*tls.CertificateVerificationError](err) || is[tls.RecordHeaderError](err) || dns != nil && dns.IsNotFound
+}
+
+// is reports whether an error of a type is in err.
+func is[E error](err error) bool {
+	_, ok := errors.AsType[E](err)
+	return ok
 }
 
 // describe says what happened, with the remedy where one is known.
 func describe(err error) string {
-	var host x509.HostnameError
-	var authority x509.UnknownAuthorityError
-	var record tls.RecordHeaderError
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return "the server did not answer in time"
@@ -114,11 +107,11 @@ func describe(err error) string {
 		return "ended from our side before the server had answered"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return "the server closed the connection"
-	case errors.As(err, &host):
+	case is[x509.HostnameError](err):
 		return err.Error() + "; host must be a name in the server's certificate"
-	case errors.As(err, &authority):
+	case is[x509.UnknownAuthorityError](err):
 		return err.Error() + "; if the server has a private authority, name its certificate in ca_file"
-	case errors.As(err, &record):
+	case is[tls.RecordHeaderError](err):
 		return `the server does not speak TLS from the first byte; with port 587 or 25 use tls = "starttls"`
 	}
 	return err.Error()

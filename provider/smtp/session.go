@@ -97,8 +97,8 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 	fail := func(at step, err error) (provider.Result, step) {
 		// After a reply to a single command the connection goes on with RSET; after anything
 		// else its state is unknown.
-		var reply *smtpclient.SMTPError
-		s.usable = errors.As(err, &reply) && reply.Code != 421 && at != stepConnect && s.client.Reset() == nil
+		reply, ok := errors.AsType[*smtpclient.SMTPError](err)
+		s.usable = ok && reply.Code != 421 && at != stepConnect && s.client.Reset() == nil
 		return classify(at, err), at
 	}
 	if h.Envelope.UTF8 {

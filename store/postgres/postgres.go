@@ -97,6 +97,7 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		Name: "postgres", Explain: explain, Rewrite: rows.PostgresWords, Begin: p.begin, Unprepared: p.begin != nil ||
 			forgets(ctx, p.db), Together: true, Pipeline: pipeline,
 		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
+		Made:  "SELECT COUNT(to_regclass('illumicode_migration'))",
 		Columns: `SELECT table_name, column_name FROM information_schema.columns
 			JOIN information_schema.tables USING (table_schema, table_name)
 			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' 
@@ -177,14 +178,14 @@ func listen(ctx context.Context, cfg *pgx.ConnConfig, wake func()) error {
 
 // explain adds the remedy to what PostgreSQL says (Appendix A of its manual has the codes).
 func explain(err error) error {
-	var e *pgconn.PgError
-	var down *pgconn.ConnectError
+	_, down := errors.AsType[*pgconn.ConnectError](err)
+	e, said := errors.AsType[*pgconn.PgError](err)
 	switch {
-	case errors.As(err, &down):
+	case down:
 		return fmt.Errorf(
 			"postgres: the server cannot be reached or turned us away; check host, port, user, database and "+
 				"pg_hba.conf: %w", err)
-	case !errors.As(err, &e):
+	case !said:
 		return err
 	case strings.HasPrefix(e.Code, "22"): // class 22: data exception
 		return fmt.Errorf("%w: %w", rows.ErrData, err)

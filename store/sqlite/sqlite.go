@@ -108,7 +108,8 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 // dialect returns what is SQLite's own, for connections with a setting of synchronous (0 to 3). With
 // NORMAL in WAL mode a commit waits for no disk, and the next one with FULL brings it there.
 func dialect(synchronous int) rows.Dialect {
-	d := rows.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rows.SQLiteWords, Columns: columns}
+	d := rows.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rows.SQLiteWords, Columns: columns,
+		Made: "SELECT COUNT(*) FROM sqlite_schema WHERE type = 'table' AND name = 'illumicode_migration'"}
 	if synchronous > 1 {
 		d.Soon, d.Lasting = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)
 	}
@@ -162,8 +163,8 @@ const (
 
 // explain adds the remedy to what SQLite says.
 func explain(err error) error {
-	var e *driver.Error
-	if !errors.As(err, &e) {
+	e, ok := errors.AsType[*driver.Error](err)
+	if !ok {
 		return err
 	}
 	switch {

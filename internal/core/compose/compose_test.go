@@ -1,6 +1,8 @@
 package compose
 
 import (
+	"errors"
+
 	"github.com/illumicode/illumicode/internal/ascii"
 
 	"bytes"
@@ -105,7 +107,7 @@ func parts(t *testing.T, m *mail.Message) (text, html string) {
 	var got []string
 	for {
 		p, err := r.NextRawPart()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {

@@ -102,7 +102,7 @@ func (p *Part) writeTo(w io.Writer) (written int64, err error) {
 	for {
 		n, err := io.ReadFull(r, in)
 		left -= int64(n)
-		if left < 0 || err != nil && left != 0 && (err == io.EOF || err == io.ErrUnexpectedEOF) {
+		if left < 0 || err != nil && left != 0 && (errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)) {
 			return written, fmt.Errorf("message: the attachment %q has not the %d bytes that it said", p.Name, p.Size)
 		}
 		out = out[:0]
@@ -117,7 +117,7 @@ func (p *Part) writeTo(w io.Writer) (written int64, err error) {
 		switch {
 		case writeErr != nil:
 			return written, writeErr
-		case err == io.EOF || err == io.ErrUnexpectedEOF:
+		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
 			return written, nil
 		case err != nil:
 			return written, fmt.Errorf("message: the attachment %q: %w", p.Name, err)

@@ -3,6 +3,7 @@
 package compose
 
 import (
+	"net/url"
 	"strings"
 	"unicode/utf16"
 )
@@ -42,4 +43,17 @@ func segmentsOf(units, one, each int) int {
 		return 1
 	}
 	return (units + each - 1) / each
+}
+
+// BindCode adds to an SMS the last line by which browsers fill its code in on the pages of one site alone: the
+// domain-bound format "@host #code". Without a code it adds nothing.
+func BindCode(text, site, code string) (string, error) {
+	if code == "" {
+		return text, nil
+	}
+	base, err := url.Parse(site)
+	if err != nil {
+		return "", err
+	}
+	return text + "\n\n@" + base.Hostname() + " #" + code, nil
 }

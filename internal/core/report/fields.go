@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/base64"
+	"errors"
 	"io"
 	"mime"
 	"mime/quotedprintable"
@@ -29,14 +30,14 @@ func readFields(r *bufio.Reader, charset string) (fields, error) {
 	name := ""
 	for left := maxBlock; ; {
 		line, err := r.ReadSlice('\n')
-		if err == bufio.ErrBufferFull { // its beginning is enough
+		if errors.Is(err, bufio.ErrBufferFull) { // its beginning is enough
 			line = bytes.Clone(line)
-			for err == bufio.ErrBufferFull {
+			for errors.Is(err, bufio.ErrBufferFull) {
 				_, err = r.ReadSlice('\n')
 			}
 		}
 		text := inUTF8(bytes.TrimRight(line, "\r\n"), charset)
-		if err != nil && err != io.EOF || text == "" {
+		if err != nil && !errors.Is(err, io.EOF) || text == "" {
 			return f, err
 		}
 		if left -= len(text); left > 0 {

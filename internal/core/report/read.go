@@ -113,7 +113,7 @@ func readParts(parts *multipart.Reader) (Report, error) {
 			switch {
 			case known:
 				return rep, nil
-			case err == io.EOF:
+			case errors.Is(err, io.EOF):
 				return rep, ErrNotReport
 			}
 			return rep, ErrTruncated
@@ -127,7 +127,7 @@ func readParts(parts *multipart.Reader) (Report, error) {
 			known = true
 		case "message/feedback-report":
 			f, err := readFields(bufio.NewReader(part), params["charset"])
-			if err != nil && err != io.EOF {
+			if err != nil && !errors.Is(err, io.EOF) {
 				return rep, ErrTruncated
 			}
 			rep, known = readComplaint(f), true
@@ -163,7 +163,7 @@ func readStatus(part io.Reader, charset string) (Report, error) {
 	for err == nil {
 		var f fields
 		f, err = readFields(in, charset)
-		if err != nil && err != io.EOF || len(f) == 0 { // it is cut, or these are two empty lines in a row
+		if err != nil && !errors.Is(err, io.EOF) || len(f) == 0 { // it is cut, or these are two empty lines in a row
 			continue
 		}
 		one, err := readRecipient(f)
