@@ -199,6 +199,15 @@ func TestNewRefusesLetters(t *testing.T) {
 				Name string `json:"name"`
 			}{}}
 		},
+		`has no value "nmae"; there is "name"`: func(c *illumicode.Config) {
+			set, err := letters.Load(fstest.MapFS{
+				"en.toml": {Data: []byte(
+					"[letter.signin]\nsubject = \"Sign in\"\ninstruction = \"Hello {{.nmae}}\"\n")}}, "en")
+			if err != nil {
+				t.Fatal(err)
+			}
+			c.Letters, c.Data = set, nil
+		},
 		"no PNG, JPEG or GIF": func(c *illumicode.Config) { c.Site.MarkImage = []byte("<svg onload=alert(1)>") },
 		"contrast of":         func(c *illumicode.Config) { c.Site.Colours.Accent = "#eeeeee" },
 	} {

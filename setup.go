@@ -151,7 +151,35 @@ func (c *Config) checkLetters() error {
 			return wrong("Data", err.Error())
 		}
 	}
+	for name, sample := range flowValues {
+		if _, own := c.Data[name]; own || !c.set().Has(name) {
+			continue
+		}
+		if err := c.set().CheckType(name, sample); err != nil {
+			return wrong("Letters", err.Error())
+		}
+	}
 	return nil
+}
+
+// named is what most letters of the flows are given.
+type named struct {
+	Name string `json:"name"`
+}
+
+// flowValues are the values that the flows give to their letters, by the letters' names.
+var flowValues = map[string]any{
+	flow.ConfirmLetter: named{}, flow.ReverifyLetter: named{}, flow.SignInLetter: named{}, flow.WelcomeLetter: named{},
+	flow.ExistsLetter: named{}, flow.UnknownLetter: named{}, flow.RecheckLetter: named{},
+	flow.StepUpLetter: struct {
+		named
+		Action string `json:"action"`
+	}{},
+	flow.ChangeLetter: struct {
+		named
+		NewAddress string `json:"new_address"`
+		UndoDays   int    `json:"undo_days"`
+	}{},
 }
 
 func (c *Config) checkTerms() error {

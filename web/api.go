@@ -41,9 +41,9 @@ type APIOptions struct {
 }
 
 // minKey is the least length of the application's key in bytes.
-const minKey = 16
+const minKey = 24
 
-// NewAPI returns the JSON interface of a service. key is the application's: random, and of 16 bytes or more. The
+// NewAPI returns the JSON interface of a service. key is the application's: random, and of 24 bytes or more. The
 // error says what is wrong with it, or with Origins.
 func NewAPI(svc *illumicode.Service, key string, o APIOptions) (*API, error) {
 	if len(key) < minKey {

@@ -243,9 +243,18 @@ func TestOwnTemplates(t *testing.T) {
 	if _, body := s.do(s.browser(), "GET", "/proof", nil); !strings.Contains(body, "No letter was asked for here") {
 		t.Errorf("the default ones are gone:\n%s", body)
 	}
-	if _, err := web.NewPages(s.Service,
-		web.Options{Templates: fstest.MapFS{"done.html": {Data: []byte(`{{.`)}}}); err == nil {
-		t.Error("a broken template is taken")
+	for want, files := range map[string]fstest.MapFS{
+		"done.html":                    {"done.html": {Data: []byte(`{{.`)}},
+		`no page is named "dnoe.html"`: {"dnoe.html": {Data: []byte(`x`)}},
+		"no .html file":                {"done.htm": {Data: []byte(`x`)}},
+		"can't evaluate field Nmae":    {"wait.html": {Data: []byte(`{{.Nmae}}`)}},
+		`no such template "header"`:    {"sorry.html": {Data: []byte(`{{template "header" .}}`)}},
+		"with sample data":             {"wait.html": {Data: []byte(`{{if .Closed}}{{index .Typed 99}}{{end}}`)}},
+	} {
+		if _, err := web.NewPages(s.Service, web.Options{Templates: files}); err == nil ||
+			!strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want a refusal with %q", err, want)
+		}
 	}
 }
 

@@ -97,11 +97,9 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 		takeBack: site.NotMePath}
 	p.base = basePath(site.BaseURL)
 	p.opts.After = cmp.Or(o.After, p.base+"/")
-	p.templates = template.Must(template.ParseFS(files, "pages/*.html"))
-	if o.Templates != nil {
-		if _, err := p.templates.ParseFS(o.Templates, "*.html"); err != nil {
-			return nil, fmt.Errorf("web: Options.Templates: %w", err)
-		}
+	var err error
+	if p.templates, err = p.readTemplates(o.Templates); err != nil {
+		return nil, err
 	}
 	mux := http.NewServeMux()
 	at := func(pattern string, h http.HandlerFunc) {
@@ -345,13 +343,7 @@ func (p page) Clock(seconds int) string {
 }
 
 func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v page) {
-	v.Words, v.Lang = book.In(p.svc.Locale(r.Header.Get("Accept-Language")))
-	v.Dir = "ltr"
-	if v.Lang == "ar" {
-		v.Dir = "rtl"
-	}
-	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = flow.Of(p.svc).Site, p.base, p.base+p.confirm, p.base+p.takeBack,
-		p.opts.SignIn
+	v = p.dress(v, p.svc.Locale(r.Header.Get("Accept-Language")))
 	var b bytes.Buffer
 	if err := p.templates.ExecuteTemplate(&b, name, v); err != nil {
 		http.Error(w, "The page could not be made.", http.StatusInternalServerError)

@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -34,7 +36,7 @@ func (a *app) check() *cobra.Command {
 	var to, sendTo, resolver string
 	var raw bool
 	cmd := &cobra.Command{
-		Use:   "check [configuration|database|providers|sender|NAME]…",
+		Use:   "check [configuration|database|start|providers|sender|NAME]…",
 		Short: "Try everything a letter needs, step by step, and say what to do; exits 1 if something failed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := a.load()
@@ -89,7 +91,7 @@ func (a *app) check() *cobra.Command {
 
 // checkable refuses what cannot be checked.
 func checkable(f *config.File, args []string) error {
-	known := []string{"configuration", "database", "providers", "sender"}
+	known := []string{"configuration", "database", "start", "providers", "sender"}
 	for _, p := range f.Provider {
 		known = append(known, p.Name)
 	}
@@ -120,6 +122,9 @@ func (c checker) run(r check.Resolver) ([]section, error) {
 	}
 	if c.wants("database") {
 		all = append(all, section{About: "database", Steps: c.database()})
+	}
+	if c.wants("start") {
+		all = append(all, section{About: "start", Steps: c.start()})
 	}
 	from, err := message.ParseAddress(c.f.From.Address)
 	if err != nil {
@@ -217,6 +222,34 @@ func (c checker) database() []provider.Step {
 		return append(steps, tried("providers", "", err))
 	}
 	return append(steps, quotas(ways, sum.Count[store.Waiting])...)
+}
+
+// start does what `serve` does before it serves, or `deliver` where no key of the JSON interface is configured. What a
+// start would warn of is a warning.
+func (c checker) start() []provider.Step {
+	var said bytes.Buffer
+	quiet := slog.NewTextHandler(&said, &slog.HandlerOptions{Level: slog.LevelWarn, ReplaceAttr: withoutTime})
+	verb := "deliver"
+	svc, closeAll, err := c.f.Open(c.ctx, slog.New(quiet), nil)
+	if err == nil {
+		if c.f.Serve.KeyEnv != "" || c.f.Serve.KeyFile != "" {
+			verb = "serve"
+			_, err = handlers(svc, c.f)
+		}
+		err = errors.Join(err, closeAll())
+	}
+	steps := []provider.Step{tried("as `"+verb+"` does", "it would start", err)}
+	for line := range strings.Lines(said.String()) {
+		steps = append(steps, provider.Step{What: "warning", Verdict: provider.Warning, Saw: strings.TrimSpace(line)})
+	}
+	return steps
+}
+
+func withoutTime(_ []string, a slog.Attr) slog.Attr {
+	if a.Key == slog.TimeKey || a.Key == slog.LevelKey {
+		return slog.Attr{}
+	}
+	return a
 }
 
 // quotas says what is left of the providers' quotas, and warns where less is left than waits: of all of

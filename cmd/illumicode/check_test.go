@@ -40,3 +40,16 @@ func TestCheckVerb(t *testing.T) {
 		t.Errorf("a keyring that all can read: exit %d, %s %s", code, out, errOut)
 	}
 }
+
+// What a start refuses, check finds, and what it warns of.
+func TestCheckStarts(t *testing.T) {
+	p := newPlace(t)
+	if out := p.must("check", "start"); !strings.Contains(out, "as `serve` does") {
+		t.Errorf("a good configuration:\n%s", out)
+	}
+	t.Setenv("ILLUMICODE_API_KEY", "short")
+	out, _, code := p.do("check", "start")
+	if code != exitFailed || !strings.Contains(out, "24 characters or more") {
+		t.Errorf("a short key: exit %d\n%s", code, out)
+	}
+}
