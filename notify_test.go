@@ -34,7 +34,7 @@ func withMoved(tb testing.TB) func(*illumicode.Config) {
 	set, err := letters.Load(fstest.MapFS{
 		"en.toml": {
 			Data: []byte(
-				"[letter.moved]\nsubject = \"Moved: {{.name}}\"\ninstruction = \"Now at {{time .departs}}.\"\n")},
+				"[letter.moved]\nsubject = \"Moved: {{.name}}\"\nmain = \"Now at {{time .departs}}.\"\n")},
 		"letters.toml": {
 			Data: []byte(
 				"[moved]\nlane = \"bulk\"\nlife = \"6h\"\ncategory = \"sailings\"\nreply_to = " +
@@ -202,7 +202,7 @@ func TestNewRefusesLetters(t *testing.T) {
 		`has no value "nmae"; there is "name"`: func(c *illumicode.Config) {
 			set, err := letters.Load(fstest.MapFS{
 				"en.toml": {Data: []byte(
-					"[letter.signin]\nsubject = \"Sign in\"\ninstruction = \"Hello {{.nmae}}\"\n")}}, "en")
+					"[letter.signin]\nsubject = \"Sign in\"\nmain = \"Hello {{.nmae}}\"\n")}}, "en")
 			if err != nil {
 				t.Fatal(err)
 			}

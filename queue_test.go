@@ -30,13 +30,13 @@ var pierLetters = fstest.MapFS{
 	"en.toml": {Data: []byte(`
 [letter.moved]
 subject = "Moved to {{.pier}}"
-instruction = "Go to {{.pier}}."
+main = "Go to {{.pier}}."
 sms = "Go to {{.pier}}."
 [letter.digest]
 subject = "{{.count}} changes"
 [letter.refund]
 subject = "Your refund"
-instruction = "It is {{.amount}}."
+main = "It is {{.amount}}."
 `)},
 	"digest.txt":   {Data: []byte("{{range .items}}{{.pier}}; {{end}}")},
 	"letters.toml": {Data: []byte("[moved]\ncategory = \"sailings\"\n[refund]\nat_most_once = true\n")},

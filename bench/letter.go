@@ -203,7 +203,7 @@ func bareTemplates(set *render.Set, r render.Request) (func() error, error) {
 	}
 	paragraphs := strings.Split(rendered.Text, "\n\n")
 	sheet := render.Sheet{Lang: "en", Dir: "ltr", Subject: rendered.Subject, Opening: paragraphs[:1],
-		Instruction: paragraphs[1:2], Writer: r.Writer}
+		Main: paragraphs[1:2], Writer: r.Writer}
 	if r.Proof.Code != "" {
 		sheet.Button, sheet.Link, sheet.CodeLabel, sheet.Code = "Confirm this address", r.Proof.Link, "Your code",
 			r.Proof.Code

@@ -198,16 +198,16 @@ type catalogFile struct {
 		Time     string   `toml:"time"`
 	} `toml:"calendar"`
 	Letter map[string]struct {
-		Subject     string            `toml:"subject"`
-		Opening     string            `toml:"opening"`
-		Instruction string            `toml:"instruction"`
-		Button      string            `toml:"button"`
-		CodeLabel   string            `toml:"code_label"`
-		NotMe       string            `toml:"not_me"`
-		Aside       string            `toml:"aside"`
-		Closing     string            `toml:"closing"`
-		SMS         string            `toml:"sms"`
-		Words       map[string]string `toml:"words"`
+		Subject   string            `toml:"subject"`
+		Opening   string            `toml:"opening"`
+		Main      string            `toml:"main"`
+		Button    string            `toml:"button"`
+		CodeLabel string            `toml:"code_label"`
+		NotMe     string            `toml:"not_me"`
+		Aside     string            `toml:"aside"`
+		Closing   string            `toml:"closing"`
+		SMS       string            `toml:"sms"`
+		Words     map[string]string `toml:"words"`
 	} `toml:"letter"`
 }
 

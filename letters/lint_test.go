@@ -77,7 +77,7 @@ func FuzzCatalog(f *testing.F) {
 		}
 		f.Add(string(raw))
 	}
-	f.Add("[letter.x]\nsubject = \"{{.a}} {{plural \\\"minute\\\" .b}}\"\ninstruction = \"{{range .c}}{{.}}{{end}}\"\n")
+	f.Add("[letter.x]\nsubject = \"{{.a}} {{plural \\\"minute\\\" .b}}\"\nmain = \"{{range .c}}{{.}}{{end}}\"\n")
 	w := writer(render.Writer{Name: "Ferry"})
 	f.Fuzz(func(t *testing.T, catalog string) {
 		set, err := Load(fstest.MapFS{"en.toml": {Data: []byte(catalog)}}, "en")

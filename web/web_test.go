@@ -377,7 +377,7 @@ func TestAPI(t *testing.T) {
 // scanners do, changes nothing.
 func TestUnsubscribe(t *testing.T) {
 	set, err := letters.Load(
-		fstest.MapFS{"en.toml": {Data: []byte("[letter.moved]\nsubject = \"Moved\"\ninstruction = \"Moved.\"\n")},
+		fstest.MapFS{"en.toml": {Data: []byte("[letter.moved]\nsubject = \"Moved\"\nmain = \"Moved.\"\n")},
 			"letters.toml": {Data: []byte("[moved]\ncategory = \"sailings\"\n")}}, "en")
 	if err != nil {
 		t.Fatal(err)

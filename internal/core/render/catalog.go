@@ -23,15 +23,15 @@ type Catalog struct {
 
 // Parts are the words of one letter. Subject is required.
 type Parts struct {
-	Subject     string
-	Opening     string
-	Instruction string
-	Button      string // on the button, where the letter has a link
-	CodeLabel   string // above the code, where the letter has one
-	NotMe       string // on the link by which the reader says that somebody else began it
-	Aside       string
-	Closing     string
-	SMS         string // the whole letter as a text message; empty if there is none
+	Subject   string
+	Opening   string
+	Main      string
+	Button    string // on the button, where the letter has a link
+	CodeLabel string // above the code, where the letter has one
+	NotMe     string // on the link by which the reader says that somebody else began it
+	Aside     string
+	Closing   string
+	SMS       string // the whole letter as a text message; empty if there is none
 
 	Words map[string]string // further words, for a body of the letter's own: {{word "key"}}
 }
@@ -39,7 +39,7 @@ type Parts struct {
 // named returns the parts with the names that errors and catalogs use.
 func (p Parts) named() map[string]string {
 	return map[string]string{
-		"subject": p.Subject, "opening": p.Opening, "instruction": p.Instruction, "button": p.Button,
+		"subject": p.Subject, "opening": p.Opening, "main": p.Main, "button": p.Button,
 		"code_label": p.CodeLabel, "not_me": p.NotMe, "aside": p.Aside, "closing": p.Closing, "sms": p.SMS,
 	}
 }
@@ -135,7 +135,7 @@ func (p *Parts) fill(fallback Parts) (gaps []string) {
 		from string
 	}{
 		{"subject", &p.Subject, fallback.Subject}, {"opening", &p.Opening, fallback.Opening},
-		{"instruction", &p.Instruction, fallback.Instruction},
+		{"main", &p.Main, fallback.Main},
 		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel},
 		{"not_me", &p.NotMe, fallback.NotMe}, {"aside", &p.Aside, fallback.Aside},
 		{"closing", &p.Closing, fallback.Closing}, {"sms", &p.SMS, fallback.SMS},

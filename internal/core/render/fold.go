@@ -54,7 +54,7 @@ func (s *Set) layout(c *compiled, b *bound, sheet *Sheet) (*layout, error) {
 
 // partField has the field of a [Sheet] that holds the words of a part.
 var partField = map[string]string{
-	"subject": "Subject", "opening": "Opening", "instruction": "Instruction", "button": "Button",
+	"subject": "Subject", "opening": "Opening", "main": "Main", "button": "Button",
 	"code_label": "CodeLabel",
 	"not_me":     "NotMe", "aside": "Aside", "closing": "Closing",
 }

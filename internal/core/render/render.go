@@ -44,18 +44,18 @@ type Rendered struct {
 
 // A Sheet is what a layout is executed with. Every slice of paragraphs may be empty.
 type Sheet struct {
-	Lang, Dir            string // Dir is ltr or rtl
-	Subject              string
-	Opening, Instruction []string
-	Button, Link         string
-	CodeLabel, Code      string
-	NotMe, NotMeLink     string
-	Aside, Closing       []string
-	Body                 htmltemplate.HTML // of a letter's own, for HTML
-	BodyText             string            // the same, for text
-	Writer               Writer
-	Mark                 htmltemplate.URL // the writer's, checked
-	Imprint              []string         // lines
+	Lang, Dir        string // Dir is ltr or rtl
+	Subject          string
+	Opening, Main    []string
+	Button, Link     string
+	CodeLabel, Code  string
+	NotMe, NotMeLink string
+	Aside, Closing   []string
+	Body             htmltemplate.HTML // of a letter's own, for HTML
+	BodyText         string            // the same, for text
+	Writer           Writer
+	Mark             htmltemplate.URL // the writer's, checked
+	Imprint          []string         // lines
 }
 
 // Render returns the letter. Values "site", "link", "link_life", "code" and "code_life" are added
@@ -148,7 +148,7 @@ func (s *Set) fill(c *compiled, r Request) (b *bound, sheet Sheet, part string, 
 	sheet = Sheet{
 		Lang: c.catalog.Locale.String(), Dir: direction(c.catalog.Locale),
 		Subject: oneLine(words("subject")),
-		Opening: paragraphs(words("opening")), Instruction: paragraphs(words("instruction")),
+		Opening: paragraphs(words("opening")), Main: paragraphs(words("main")),
 		Link: r.Proof.Link, Code: r.Proof.Code, Aside: paragraphs(words("aside")),
 		Closing: paragraphs(words("closing")),
 		Writer:  r.Writer, Mark: htmltemplate.URL(r.Writer.Mark), Imprint: lines(r.Writer.Imprint),

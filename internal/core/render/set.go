@@ -51,7 +51,7 @@ type Kind struct {
 // Security reports whether the letter is one that nobody can unsubscribe from.
 func (k Kind) Security() bool { return k.Category == "" }
 
-// A Body is a letter's own middle, in place of instruction, proof and aside, as templates. Either
+// A Body is a letter's own middle, in place of main, proof and aside, as templates. Either
 // may be empty: it is then derived from the other.
 type Body struct {
 	Text string
