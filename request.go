@@ -97,7 +97,7 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 }
 
 // spend judges a request and debits its rules. The error is a [*TooSoonError].
-func (s *Service) spend(ctx context.Context, ask judge.Ask, id string, by limits.Asker) (spent limits.Charge,
+func (s *Service) spend(ctx context.Context, ask judge.Request, id string, by limits.Asker) (spent limits.Charge,
 	err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
 		spent, err = s.p.Limits.Spend(ctx, ask, id, by)
@@ -141,7 +141,7 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 }
 
 // admissible checks all of a request but the limits, and returns how these look at it. ctx says where it came from.
-func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask judge.Ask, err error) {
+func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask judge.Request, err error) {
 	purpose, err := s.p.PurposeOf(r.Purpose)
 	if err != nil {
 		return a, ask, err
@@ -150,7 +150,7 @@ func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask j
 		return a, ask, err
 	}
 	a.id, a.purpose, a.network = flow.NewID(), purpose, flow.Network(ctx)
-	return a, s.p.Ask(ctx, flow.Asking{
+	return a, s.p.Keyed(ctx, flow.LimitRequest{
 		To: a.address, Purpose: purpose, Subject: r.Subject, Browser: s.p.KnownBrowser(r.Browser, a.address.Mailbox()),
 		Stage: limit.First,
 	}), nil

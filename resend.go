@@ -107,8 +107,8 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 	if err != nil {
 		return Pending{}, err
 	}
-	asking := flow.Asking{To: to, Purpose: c.Purpose, Subject: c.Subject, Browser: c.Browser, Stage: limit.Again}
-	spent, err := s.spend(ctx, s.p.Ask(ctx, asking), c.ID, by)
+	asking := flow.LimitRequest{To: to, Purpose: c.Purpose, Subject: c.Subject, Browser: c.Browser, Stage: limit.Again}
+	spent, err := s.spend(ctx, s.p.Keyed(ctx, asking), c.ID, by)
 	if err != nil {
 		return pendingOf(c.Challenge), err
 	}

@@ -44,7 +44,7 @@ func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, e
 		return Pending{}, err
 	}
 	st := start{purpose: challenge.SignIn, browser: browser, typed: a.address.String()}
-	others, err := t.beside(ctx, mailbox, r.Ticket, &st)
+	others, err := t.neighbours(ctx, mailbox, r.Ticket, &st)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -73,9 +73,9 @@ func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, e
 	return t.begin(ctx, to, st)
 }
 
-// beside returns the sign-ins that a new one has to fit beside: those of the same known browser, or all of unknown
+// neighbours returns the sign-ins that a new one has to fit beside: those of the same known browser, or all of unknown
 // ones. The open one of the earlier ticket is called off, and st goes on where it was on the ladder of resends.
-func (t Tx) beside(ctx context.Context, mailbox string, earlier Ticket, st *start) ([]proof.Challenge, error) {
+func (t Tx) neighbours(ctx context.Context, mailbox string, earlier Ticket, st *start) ([]proof.Challenge, error) {
 	stored := ""
 	if earlier != "" {
 		stored = flow.Digest(string(earlier))

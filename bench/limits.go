@@ -64,7 +64,7 @@ func decisionFigure() figure {
 	if err != nil {
 		panic(err) // the rules are constants
 	}
-	bound := set.Bind(judge.Ask{Address: "a", Network: "n"})
+	bound := set.Bind(judge.Request{Address: "a", Network: "n"})
 	states, now := make([]judge.State, len(bound)), time.Now()
 	r := testing.Benchmark(func(b *testing.B) {
 		b.ReportAllocs()

@@ -41,7 +41,7 @@ func (d *Desk) TryLimits(ctx context.Context, r illumicode.Request, stage limit.
 	if err != nil {
 		return Answer{}, err
 	}
-	bound := d.p.Limits.Set.Bind(d.p.Ask(ctx, flow.Asking{
+	bound := d.p.Limits.Set.Bind(d.p.Keyed(ctx, flow.LimitRequest{
 		To: to, Purpose: purpose, Subject: r.Subject, Browser: d.p.KnownBrowser(r.Browser, to.Mailbox()), Stage: stage,
 	}))
 	states, err := d.p.Limits.Look(ctx, bound)

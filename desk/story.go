@@ -134,7 +134,7 @@ func (d *Desk) refusedNow(ctx context.Context, to message.Address) ([]Refused, e
 	var bound []judge.Bound
 	for _, purpose := range slices.Sorted(maps.Keys(d.p.Purposes)) {
 		for _, stage := range []limit.Stage{limit.First, limit.Again} {
-			b := d.p.Limits.Set.Bind(d.p.Ask(ctx, flow.Asking{To: to, Purpose: purpose, Stage: stage}))
+			b := d.p.Limits.Set.Bind(d.p.Keyed(ctx, flow.LimitRequest{To: to, Purpose: purpose, Stage: stage}))
 			all, bound = append(all, tried{purpose, stage, b}), append(bound, b...)
 		}
 	}

@@ -401,7 +401,7 @@ func (c Composer) braked(ctx context.Context, d store.Delivery) (bool, error) {
 	if d.Attempts > 0 {
 		return false, nil
 	}
-	ok, err := c.p.Limits.SpendNew(ctx, judge.Ask{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail,
+	ok, err := c.p.Limits.SpendNew(ctx, judge.Request{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail,
 		New: true})
 	return !ok, err
 }

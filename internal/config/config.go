@@ -351,8 +351,8 @@ func (f *File) check() error {
 
 var kinds = []string{"smtp", "http", "sendmail", "file", "discard"}
 
-// beside returns a path that the file gives relative to its own folder.
-func (f *File) beside(path string) string {
+// inFolder returns a path that the file gives relative to its own folder.
+func (f *File) inFolder(path string) string {
 	if path == "" || filepath.IsAbs(path) {
 		return path
 	}
@@ -373,7 +373,7 @@ func (f *File) secret(key, env, file string) (provider.Secret, error) {
 		}
 		return provider.Secret(v), nil
 	case file != "":
-		raw, err := os.ReadFile(f.beside(file))
+		raw, err := os.ReadFile(f.inFolder(file))
 		if err != nil {
 			return "", f.wrong(key+"_file", "cannot be read: %v", err)
 		}
@@ -401,7 +401,7 @@ func (f *File) APIKey() (provider.Secret, error) {
 }
 
 // KeyringPath returns where the keyring is.
-func (f *File) KeyringPath() string { return f.beside(f.Keys.File) }
+func (f *File) KeyringPath() string { return f.inFolder(f.Keys.File) }
 
 // Keyring reads the keyring. It refuses a file that others than its owner can read.
 func (f *File) Keyring() (*token.Keyring, error) {

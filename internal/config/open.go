@@ -30,7 +30,7 @@ import (
 // OpenStore opens the database alone: enough to look at the outbox and to migrate.
 func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
 	if f.Store.File != "" {
-		st, err := sqlite.Open(ctx, f.beside(f.Store.File))
+		st, err := sqlite.Open(ctx, f.inFolder(f.Store.File))
 		if err != nil {
 			return nil, f.wrong("store.file", "cannot be opened: %w", err)
 		}
@@ -162,7 +162,7 @@ func (f *File) readRules(c *illumicode.Config) (err error) {
 	if f.Flows.RefuseDomains == "" {
 		return nil
 	}
-	raw, err := os.ReadFile(f.beside(f.Flows.RefuseDomains))
+	raw, err := os.ReadFile(f.inFolder(f.Flows.RefuseDomains))
 	if err == nil {
 		c.Admit, err = message.RefuseDomains(string(raw))
 	}
@@ -178,7 +178,7 @@ func (f *File) readProviders(c *illumicode.Config) (err error) {
 		return err
 	}
 	if f.Guard.Capture != "" {
-		if c.Capture, err = file.New("capture", f.beside(f.Guard.Capture)); err != nil {
+		if c.Capture, err = file.New("capture", f.inFolder(f.Guard.Capture)); err != nil {
 			return f.wrong("guard.capture", "%w", err)
 		}
 	}
@@ -231,7 +231,7 @@ func (f *File) site() (illumicode.Site, error) {
 		Mark:    f.Site.Mark,
 		Colours: letter.Colours(f.Site.Colours)}
 	if f.Site.MarkFile != "" {
-		raw, err := os.ReadFile(f.beside(f.Site.MarkFile))
+		raw, err := os.ReadFile(f.inFolder(f.Site.MarkFile))
 		if err != nil {
 			return s, f.wrong("site.mark_file", "cannot be read: %w", err)
 		}
@@ -277,7 +277,7 @@ func (f *File) LetterSet() (*letter.Set, error) {
 	if fallback == "" {
 		fallback = "en"
 	}
-	set, err := letters.Load(os.DirFS(f.beside(f.Letters.Dir)), fallback)
+	set, err := letters.Load(os.DirFS(f.inFolder(f.Letters.Dir)), fallback)
 	if err != nil {
 		return nil, f.wrong("letters.dir", "%s: %v", f.Letters.Dir, err)
 	}

@@ -53,7 +53,7 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 		if p.Path == "" {
 			return nil, f.wrong(key+".path", "is missing; name the folder to write letters into")
 		}
-		way, err = file.New(p.Name, f.beside(p.Path))
+		way, err = file.New(p.Name, f.inFolder(p.Path))
 	default:
 		way = discard.Provider{As: p.Name}
 	}
@@ -67,9 +67,10 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
 	return smtp.Config{
-		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password, CAFile: f.beside(p.CAFile),
-		Hello: p.Hello,
-		Dial:  time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
+		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password,
+		CAFile: f.inFolder(p.CAFile),
+		Hello:  p.Hello,
+		Dial:   time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
 		Idle: time.Duration(p.Idle), Age: time.Duration(p.Age), Letters: p.Letters, Most: p.Most, Senders: p.Senders,
 	}, err
 }

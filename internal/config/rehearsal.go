@@ -104,7 +104,7 @@ func LoadScenario(path string) (rehearsal.Scenario, error) {
 	f := &File{path: path, Outbox: r.Outbox, Signup: r.Signup, Reverify: r.Reverify, SignIn: r.SignIn, StepUp: r.StepUp,
 		Limit: r.Limit}
 	if r.Configuration != "" {
-		if f, err = Load(base.beside(r.Configuration)); err != nil {
+		if f, err = Load(base.inFolder(r.Configuration)); err != nil {
 			return none, err
 		}
 	} else {

@@ -70,8 +70,8 @@ func (p *Parts) PurposeOf(name string) (string, error) {
 	return name, nil
 }
 
-// An Asking is a request as the limits look at it, before its keys are made.
-type Asking struct {
+// A LimitRequest is a request as the limits look at it, before its keys are made.
+type LimitRequest struct {
 	To      message.Address
 	Purpose string
 	Subject string
@@ -79,9 +79,9 @@ type Asking struct {
 	Stage   limit.Stage
 }
 
-// Ask returns how rules look at a request. Nothing in it can be read back: addresses, subjects and networks are keyed
+// Keyed returns how rules look at a request. Nothing in it can be read back: addresses, subjects and networks are keyed
 // digests.
-func (p *Parts) Ask(ctx context.Context, a Asking) judge.Ask {
+func (p *Parts) Keyed(ctx context.Context, a LimitRequest) judge.Request {
 	key := p.Keys.Index()[0]
 	digest := func(what, value string) string {
 		if value == "" {
@@ -89,7 +89,7 @@ func (p *Parts) Ask(ctx context.Context, a Asking) judge.Ask {
 		}
 		return key.Lookup(what + " " + value)
 	}
-	ask := judge.Ask{
+	ask := judge.Request{
 		Purpose: a.Purpose, Stage: a.Stage, Medium: limit.Mail,
 		New:     a.Purpose != challenge.SignIn && a.Purpose != challenge.StepUp,
 		Address: digest("address", a.To.Canonical()), Network: digest("network", Network(ctx)),

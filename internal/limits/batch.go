@@ -226,7 +226,7 @@ func (c *batch) undo(ctx context.Context, all []store.Swap, did map[string]bool,
 
 // judge answers a group in one transaction.
 func (c *batch) judge(ctx context.Context, g group) error {
-	return c.store.WriteSoon(ctx, func(t store.Tx) error {
+	return c.store.WriteRelaxed(ctx, func(t store.Tx) error {
 		held, err := c.judgeIn(ctx, t, g)
 		if c.last != nil {
 			maps.Copy(c.last, held) // wrong after a rollback, which the next guess finds out

@@ -83,19 +83,20 @@ func New(set *judge.Set, st *store.Store, now func() time.Time, log *slog.Logger
 
 // Spend judges a request and debits its rules, in a transaction of its own. id is the challenge that it may begin.
 // The error is a [*RefusedError], or the database's.
-func (l *Limits) Spend(ctx context.Context, a judge.Ask, id string, by Asker) (Charge, error) {
+func (l *Limits) Spend(ctx context.Context, a judge.Request, id string, by Asker) (Charge, error) {
 	return l.spend(a, id, by, func(bound []judge.Bound) (judge.Decision, error) { return l.batch.judgeOne(ctx, bound) })
 }
 
 // SpendInside is Spend in a transaction that has the whole database, which saves a transaction that every other
 // writer would wait for.
-func (l *Limits) SpendInside(ctx context.Context, t store.Tx, a judge.Ask, id string) (Charge, error) {
+func (l *Limits) SpendInside(ctx context.Context, t store.Tx, a judge.Request, id string) (Charge, error) {
 	return l.spend(a, id, ByPerson, func(bound []judge.Bound) (judge.Decision, error) {
 		return l.batch.judgeInside(ctx, t, bound)
 	})
 }
 
-func (l *Limits) spend(a judge.Ask, id string, by Asker, decide func([]judge.Bound) (judge.Decision, error)) (Charge,
+func (l *Limits) spend(a judge.Request, id string, by Asker, decide func([]judge.Bound) (judge.Decision, error)) (
+	Charge,
 	error) {
 	if a.Network == "" && by == ByPerson && l.byNetwork {
 		l.unknown.Do(func() {
@@ -249,7 +250,7 @@ func (l *Limits) Look(ctx context.Context, bound []judge.Bound) ([]judge.State, 
 
 // SpendNew debits the rules for letters to addresses that are not confirmed, for a letter that nobody asked for by
 // name. It reports whether they had room.
-func (l *Limits) SpendNew(ctx context.Context, a judge.Ask) (ok bool, err error) {
+func (l *Limits) SpendNew(ctx context.Context, a judge.Request) (ok bool, err error) {
 	var bound []judge.Bound
 	for _, b := range l.Set.Bind(a) {
 		if b.Rule.New {

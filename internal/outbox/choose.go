@@ -30,7 +30,7 @@ type chosen struct {
 func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) (c chosen, ok bool) {
 	all, err := w.candidates(ctx, d, tried, l)
 	if err != nil {
-		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+		w.unclaim(d, w.now().Add(w.cfg.Poll), "")
 		return c, false
 	}
 	for {
@@ -67,7 +67,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		switch {
 		case err != nil:
 			w.log.Error("a provider's caps cannot be asked, so nothing is sent", "provider", c.Provider, "error", err)
-			w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+			w.unclaim(d, w.now().Add(w.cfg.Poll), "")
 			return chosen{}, false
 		case ok && len(all) == 1:
 			return chosen{way: way}, true
@@ -109,14 +109,14 @@ func (w *worker) noWay(ctx context.Context, d store.Delivery, c choose.Choice, n
 	case c.At.Sub(now) <= maxNap:
 		return sleep(ctx, c.At.Sub(now)) || w.gaveBack(d)
 	default:
-		w.giveBack(d, c.At, c.String())
+		w.unclaim(d, c.At, c.String())
 	}
 	return false
 }
 
 // gaveBack gives a delivery back as the worker stops.
 func (w *worker) gaveBack(d store.Delivery) bool {
-	w.giveBack(d, w.now(), "")
+	w.unclaim(d, w.now(), "")
 	return false
 }
 

@@ -39,7 +39,7 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 	}
 	tried, err := w.resume(ctx, &d)
 	if err != nil {
-		w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+		w.unclaim(d, w.now().Add(w.cfg.Poll), "")
 		return
 	}
 	ctx, span := startSpan(ctx, d)
@@ -58,11 +58,11 @@ func (w *worker) deliver(ctx context.Context, d store.Delivery) {
 		w.drop(d, drop.State, drop.Note)
 		return
 	case errors.Is(err, ErrLater):
-		w.giveBack(d, w.now().Add(w.cfg.Poll), err.Error())
+		w.unclaim(d, w.now().Add(w.cfg.Poll), err.Error())
 		return
 	case errors.Is(err, ErrUnknown):
 		w.log.Warn("left to a newer worker", "delivery", d.ID, "letter", d.Letter, "error", err)
-		w.giveBack(d, w.now().Add(unknownPause), err.Error())
+		w.unclaim(d, w.now().Add(unknownPause), err.Error())
 		return
 	case err != nil:
 		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
@@ -101,7 +101,7 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
 	slot, crowded := t.connect(ctx)
 	if crowded && !t.began {
-		w.giveBack(d, w.now().Add(p.breaker.Patience()/2), busy)
+		w.unclaim(d, w.now().Add(p.breaker.Patience()/2), busy)
 		return
 	}
 	var r provider.Result
@@ -318,8 +318,8 @@ func (w *worker) hold(d store.Delivery, by, note string) {
 	w.persist(d, func(ctx context.Context) error { return w.store.Hold(ctx, d, by, note) })
 }
 
-// giveBack lets d wait again, unattempted.
-func (w *worker) giveBack(d store.Delivery, until time.Time, note string) {
+// unclaim lets d wait again, unattempted.
+func (w *worker) unclaim(d store.Delivery, until time.Time, note string) {
 	w.persist(d, func(ctx context.Context) error { return w.store.Unclaim(ctx, d, until, note) })
 	if note != "" { // without, the worker stops or waits for its poll
 		w.wakeAt(until)

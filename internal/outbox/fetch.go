@@ -94,7 +94,7 @@ func (w *worker) screened(ctx context.Context, claimed []store.Delivery) []store
 	if err != nil {
 		w.log.Error("it cannot be told who must not be written to, so nothing is sent", "error", err)
 		for _, d := range claimed {
-			w.giveBack(d, w.now().Add(w.cfg.Poll), "")
+			w.unclaim(d, w.now().Add(w.cfg.Poll), "")
 		}
 		return nil
 	}

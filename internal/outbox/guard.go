@@ -88,7 +88,7 @@ func (w *worker) holding(ctx context.Context) (bool, error) {
 	if w.cfg.Site == "" {
 		return false, nil
 	}
-	site, err := w.store.Settle(ctx, store.SettingSite, w.cfg.Site)
+	site, err := w.store.SetOnce(ctx, store.SettingSite, w.cfg.Site)
 	if err != nil || site == w.cfg.Site {
 		return false, err
 	}

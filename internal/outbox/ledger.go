@@ -117,7 +117,7 @@ func (l *ledger) commit(ctx context.Context, group []*entry) {
 		switch {
 		case err != nil:
 			e.out <- err
-		case e.begin != nil && !begun[e.delivery.Hold()]:
+		case e.begin != nil && !begun[e.delivery.ClaimKey()]:
 			e.out <- store.ErrFenced
 		default:
 			e.out <- nil

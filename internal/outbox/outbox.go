@@ -82,7 +82,7 @@ type Config struct {
 	// why some must not be sent, by their ids; nil for nobody
 	Screen func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error)
 	// does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
-	Care func(ctx context.Context) (n int, err error)
+	Housekeep func(ctx context.Context) (n int, err error)
 }
 
 func (c Config) withDefaults() Config {

@@ -263,14 +263,14 @@ func TestFencing(t *testing.T) {
 	}
 	old := claimed[0]
 	first := store.Attempt{Delivery: id, Number: 1, Claim: old.Claim, Worker: "slow", Provider: "harbour", Begun: now}
-	begin := func(a store.Attempt) map[store.Hold]bool {
+	begin := func(a store.Attempt) map[store.ClaimKey]bool {
 		begun, err := st.Record(ctx, []store.Beginning{{Delivery: old, Attempt: a}}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return begun
 	}
-	if !begin(first)[old.Hold()] {
+	if !begin(first)[old.ClaimKey()] {
 		t.Fatal("the first attempt did not begin")
 	}
 	later := now.Add(2 * time.Second)
@@ -282,7 +282,7 @@ func TestFencing(t *testing.T) {
 
 	second := first
 	second.Number = 2
-	if begin(second)[old.Hold()] {
+	if begin(second)[old.ClaimKey()] {
 		t.Error("the slow worker began another attempt under a claim that it had lost")
 	}
 	first.Ended, first.Class = later, retry.RecipientRefused

@@ -29,7 +29,7 @@ type way struct {
 	leasing sync.Mutex // held while the caps are asked for more, by one at a time
 
 	mu     sync.Mutex // guards what follows
-	hold   choose.Hold
+	hold   choose.Stock
 	health choose.Health
 	good   int       // successes that health does not know yet
 	told   time.Time // when it was last written

@@ -117,8 +117,8 @@ func (o *Outbox) Run(ctx context.Context) error {
 		}
 	})
 	others.Go(func() { w.listen(ctx) })
-	others.Go(func() { w.chores(ctx) })
-	others.Go(func() { w.care(ctx) })
+	others.Go(func() { w.sideWork(ctx) })
+	others.Go(func() { w.housekeep(ctx) })
 	others.Go(func() { w.sample(ctx) })
 	// Nothing is claimed before the guard and the pauses are known, and what is urgent already comes
 	// before everything else.
@@ -146,7 +146,7 @@ func (w *worker) send(ctx context.Context, reserved bool) {
 			return
 		}
 		if ctx.Err() != nil { // no more than what has begun
-			w.giveBack(d, w.now(), "")
+			w.unclaim(d, w.now(), "")
 		} else {
 			w.deliver(w.hard, d)
 		}

@@ -49,15 +49,15 @@ type Beginning struct {
 	Attempt  Attempt
 }
 
-// A Hold is one claim of one delivery. A worker whose lease ran out may have lost a delivery and
+// A ClaimKey is one claim of one delivery. A worker whose lease ran out may have lost a delivery and
 // claimed it again: then it has two, of which one is good.
-type Hold struct {
+type ClaimKey struct {
 	Delivery string
 	Claim    int64
 }
 
-// Hold returns the claim under which d was claimed.
-func (d Delivery) Hold() Hold { return Hold{d.ID, d.Claim} }
+// ClaimKey returns the claim under which d was claimed.
+func (d Delivery) ClaimKey() ClaimKey { return ClaimKey{d.ID, d.Claim} }
 
 // Record records in one transaction that attempts begin, and how others, or some of the same, have ended.
 // Once it has returned, letters of the attempts in begun may leave. The other claims are lost
@@ -65,10 +65,10 @@ func (d Delivery) Hold() Hold { return Hold{d.ID, d.Claim} }
 //
 // An attempt's own row is written even if the claim was lost since it began, as the provider's answer is
 // true either way; the delivery is then left to its new claim.
-func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (begun map[Hold]bool, err error) {
-	begun = make(map[Hold]bool, len(begins))
+func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (begun map[ClaimKey]bool, err error) {
+	begun = make(map[ClaimKey]bool, len(begins))
 	found := func(rows Rows) error {
-		all, err := collect(s, rows, nil, func(r scanner) (h Hold, err error) {
+		all, err := collect(s, rows, nil, func(r scanner) (h ClaimKey, err error) {
 			return h, r.Scan(&h.Delivery, &h.Claim)
 		})
 		for _, h := range all {
@@ -78,7 +78,7 @@ func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (beg
 	}
 	begin := beginStatements(begins, found)
 	also := func(e End) bool {
-		return slices.ContainsFunc(begins, func(b Beginning) bool { return b.Delivery.Hold() == e.hold() })
+		return slices.ContainsFunc(begins, func(b Beginning) bool { return b.Delivery.ClaimKey() == e.claimKey() })
 	}
 	if !slices.ContainsFunc(ends, func(e End) bool { return !e.grouped() || e.begins() || also(e) }) {
 		return begun, s.byIndex(ctx, s.write, append(begin, endStatements(ends)...)...)
@@ -90,7 +90,7 @@ func (s *Store) Record(ctx context.Context, begins []Beginning, ends []End) (beg
 		}
 		return t.end(ctx, slices.DeleteFunc(slices.Clone(ends), func(e End) bool {
 			return also(e) &&
-				!begun[e.hold()]
+				!begun[e.claimKey()]
 		}))
 	})
 }
@@ -165,7 +165,7 @@ var (
 		WHERE (id, claim) IN (SELECT delivery, holds FROM r WHERE ` + filled("r.holds") + `) AND ` + inHand)
 )
 
-func (e End) hold() Hold { return Hold{e.Attempt.Delivery, e.Claim} }
+func (e End) claimKey() ClaimKey { return ClaimKey{e.Attempt.Delivery, e.Claim} }
 
 // grouped reports whether the delivery leaves with others: it was sent, and nothing hangs on it.
 func (e End) grouped() bool { return e.State == Sent && e.Bundle == "" && !e.Collapse }

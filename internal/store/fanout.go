@@ -127,7 +127,7 @@ func (s *Store) Expand(ctx context.Context, newID func() string, rest func()) (n
 			rest()
 		}
 		var locked time.Time
-		err = s.WriteSoon(ctx, func(t Tx) error {
+		err = s.WriteRelaxed(ctx, func(t Tx) error {
 			locked = time.Now()
 			p, err := take(t)
 			if err != nil || again {

@@ -103,8 +103,8 @@ func (s *Store) Setting(ctx context.Context, name string) (string, error) {
 	return v, err
 }
 
-// Settle sets a setting that was never set, and returns what it is then.
-func (s *Store) Settle(ctx context.Context, name, value string) (string, error) {
+// SetOnce sets a setting that was never set, and returns what it is then.
+func (s *Store) SetOnce(ctx context.Context, name, value string) (string, error) {
 	if v, err := s.Setting(ctx, name); err != nil || v != "" {
 		return v, err
 	}

@@ -73,9 +73,9 @@ type Dialect struct {
 	// statement is made for, whatever it knows of the table by then; empty where it always does.
 	ByIndex string
 
-	// Soon makes the commits of a connection wait for no disk, until Lasting does the opposite;
-	// SoonInside does it for the transaction it runs in. All three may be empty.
-	Soon, Lasting, SoonInside string
+	// Relaxed makes the commits of a connection wait for no disk, until Durable does the opposite;
+	// RelaxedInside does it for the transaction it runs in. All three may be empty.
+	Relaxed, Durable, RelaxedInside string
 
 	// Begin opens a transaction of a driver's own for the application; nil where that is database/sql's.
 	Begin func(ctx context.Context) (Opened, error)

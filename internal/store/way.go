@@ -44,7 +44,7 @@ func (s *Store) Ways(ctx context.Context) ([]Way, error) {
 // what it is then.
 func (s *Store) TurnHealth(ctx context.Context, name string, now time.Time, turn func(choose.Health) choose.Health) (
 	h choose.Health, err error) {
-	err = s.WriteSoon(ctx, func(t Tx) error {
+	err = s.WriteRelaxed(ctx, func(t Tx) error {
 		rows, err := t.query(ctx, lockWay, name, millis(now))
 		w, err := one(t.s, rows, err, scanWay)
 		if err != nil {
@@ -76,7 +76,7 @@ func (s *Store) TurnCaps(ctx context.Context, provider string, states []string, 
 // TurnPaces is TurnCaps for what counts for a moment only, and waits for no disk.
 func (s *Store) TurnPaces(ctx context.Context, provider string, states []string, now time.Time,
 	turn func(held map[string]judge.State)) error {
-	return s.WriteSoon(ctx, func(t Tx) error { return t.turnCaps(ctx, provider, states, now, turn) })
+	return s.WriteRelaxed(ctx, func(t Tx) error { return t.turnCaps(ctx, provider, states, now, turn) })
 }
 
 func (t Tx) turnCaps(ctx context.Context, provider string, states []string, now time.Time,
@@ -134,7 +134,7 @@ type Share struct {
 // Share gives a worker its part until a time by which it asks again: as much as the others have left, and when all
 // have asked as much as each of them.
 func (s *Store) Share(ctx context.Context, h Share, now, until time.Time) (n int, err error) {
-	err = s.WriteSoon(ctx, func(t Tx) error {
+	err = s.WriteRelaxed(ctx, func(t Tx) error {
 		if _, err := t.LockTallies(ctx, []string{capName(h.Provider, "shares")}); err != nil {
 			return err
 		}

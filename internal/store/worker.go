@@ -67,7 +67,7 @@ var (
 // it is recorded as ambiguous, and its repeat is a repeat. One that may go out only once is held.
 func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		if released, underWay, err = t.giveBack(ctx, now, takeOrphans, millis(now)); err != nil {
+		if released, underWay, err = t.releaseTaken(ctx, now, takeOrphans, millis(now)); err != nil {
 			return err
 		}
 		// Kept for a day after its end, a worker still tells when somebody last worked.
@@ -83,14 +83,14 @@ func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay 
 func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time) (
 	released int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		released, _, err = t.giveBack(ctx, now, takeUnheard, worker, millis(before), list(known))
+		released, _, err = t.releaseTaken(ctx, now, takeUnheard, worker, millis(before), list(known))
 		return err
 	})
 	return released, err
 }
 
-// giveBack makes wait, due at now, what a statement takes from its worker and returns the ids of.
-func (t Tx) giveBack(ctx context.Context, now time.Time, take string, args ...any) (released, underWay int64,
+// releaseTaken makes wait, due at now, what a statement takes from its worker and returns the ids of.
+func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string, args ...any) (released, underWay int64,
 	err error) {
 	const lost = "the worker stopped before an answer came"
 	rows, err := t.query(ctx, take, args...)

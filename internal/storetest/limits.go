@@ -53,7 +53,7 @@ func tallies(b *bed) {
 	look("c", state(1))
 	look("d", state(5))
 	look("e", state(8))
-	b.must(b.st.WriteSoon(b.Context(), func(t store.Tx) error {
+	b.must(b.st.WriteRelaxed(b.Context(), func(t store.Tx) error {
 		held, err := t.LockTallies(b.Context(), []string{"a", "f"})
 		if err == nil && (held["a"] != state(5) || held["f"] != judge.State{}) {
 			b.Errorf("locked %+v", held)
@@ -76,7 +76,7 @@ func talliesAtOnce(b *bed) {
 	var counted atomic.Int64
 	var all sync.WaitGroup
 	add := func(names []string, n int64) error {
-		return b.st.WriteSoon(b.Context(), func(t store.Tx) error {
+		return b.st.WriteRelaxed(b.Context(), func(t store.Tx) error {
 			held, err := t.LockTallies(b.Context(), names)
 			if err != nil {
 				return err

@@ -425,7 +425,7 @@ func settings(b *bed) {
 		b.Errorf("%+v, %v", all, err)
 	}
 	for _, site := range []string{"https://ferry.example", "https://copy.example"} {
-		if got, err := b.st.Settle(ctx, store.SettingSite, site); err != nil || got != "https://ferry.example" {
+		if got, err := b.st.SetOnce(ctx, store.SettingSite, site); err != nil || got != "https://ferry.example" {
 			b.Errorf("settled on %q, %v", got, err)
 		}
 	}

@@ -109,7 +109,7 @@ func (b *bed) begin(d store.Delivery) error {
 	d.Fixed, d.Signature = start, "DKIM-Signature: x\r\n"
 	a := store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Provider: "harbour", Begun: start}
 	begun, err := b.st.Record(b.Context(), []store.Beginning{{Delivery: d, Attempt: a}}, nil)
-	if err == nil && !begun[d.Hold()] {
+	if err == nil && !begun[d.ClaimKey()] {
 		err = store.ErrFenced
 	}
 	return err
@@ -319,8 +319,9 @@ func groups(b *bed) {
 			ends = append(ends, store.End{Claim: d.Claim, State: store.Sent, Spent: 1, Attempt: a})
 		}
 		begun, err := b.st.Record(b.Context(), begins[1:], nil)
-		if err != nil || len(begun) != n-2 || begun[lost.Hold()] {
-			b.Fatalf("%d of %d began, %v; the one whose claim was lost: %v", len(begun), n-2, err, begun[lost.Hold()])
+		if err != nil || len(begun) != n-2 || begun[lost.ClaimKey()] {
+			b.Fatalf("%d of %d began, %v; the one whose claim was lost: %v", len(begun), n-2, err,
+				begun[lost.ClaimKey()])
 		}
 		ends[0].State = other // begun in the same moment
 		if other == store.Sent {
@@ -329,7 +330,7 @@ func groups(b *bed) {
 			ends = ends[:1]
 		}
 		if begun, err = b.st.Record(b.Context(), append(begins[:1:1], begins[n-1]), ends); err != nil ||
-			len(begun) != 1 || !begun[all[0].Hold()] {
+			len(begun) != 1 || !begun[all[0].ClaimKey()] {
 			b.Fatalf("then %v began, %v; want the first alone", begun, err)
 		}
 		for i, d := range all {
@@ -375,7 +376,8 @@ func fencing(b *bed) {
 				Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour",
 					Begun: start}})
 	}
-	if begun, err := b.st.Record(b.Context(), group, nil); err != nil || begun[old.Hold()] || !begun[again.Hold()] {
+	if begun, err := b.st.Record(b.Context(), group, nil); err != nil || begun[old.ClaimKey()] ||
+		!begun[again.ClaimKey()] {
 		b.Errorf("of the lost and the good claim began %v, %v", begun, err)
 	}
 	b.must(b.st.Unbegin(b.Context(), again, start, start))

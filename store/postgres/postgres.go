@@ -105,7 +105,7 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 			AND data_type = 'text' ORDER BY 1, 2`,
 		ByIndex:    rows.PostgresByIndex,
 		Announce:   "SELECT pg_notify('" + channel + "', '')",
-		SoonInside: "SET LOCAL synchronous_commit TO OFF",
+		RelaxedInside: "SET LOCAL synchronous_commit TO OFF",
 		Lock:       "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
 	}
 	var durable string

@@ -111,7 +111,7 @@ func dialect(synchronous int) rows.Dialect {
 	d := rows.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rows.SQLiteWords, Columns: columns,
 		Made: "SELECT COUNT(*) FROM sqlite_schema WHERE type = 'table' AND name = 'illumicode_migration'"}
 	if synchronous > 1 {
-		d.Soon, d.Lasting = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)
+		d.Relaxed, d.Durable = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)
 	}
 	return d
 }

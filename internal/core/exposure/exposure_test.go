@@ -41,7 +41,7 @@ func policies(t *testing.T) map[string]challenge.Policy {
 
 // greedy asks for every kind of letter as soon as any rule lets it pass, for a day that begins at a
 // phase of the calendar, and returns how many letters there were.
-func greedy(t *testing.T, phase time.Duration, asks []judge.Ask) int64 {
+func greedy(t *testing.T, phase time.Duration, asks []judge.Request) int64 {
 	t.Helper()
 	set, err := judge.NewSet(rules...)
 	if err != nil {
@@ -80,7 +80,7 @@ func TestReportAgreesWithSimulation(t *testing.T) {
 	for _, f := range Report(Input{Rules: rules, Policies: policies(t)}) {
 		figures[f.About] = f
 	}
-	kinds := func(a judge.Ask) (all []judge.Ask) {
+	kinds := func(a judge.Request) (all []judge.Request) {
 		a.Medium = limit.Mail
 		for _, a.Purpose = range []string{challenge.Signup, challenge.SignIn} {
 			for _, a.Stage = range []limit.Stage{limit.First, limit.Again} {
@@ -92,12 +92,13 @@ func TestReportAgreesWithSimulation(t *testing.T) {
 	}
 	for _, tt := range []struct {
 		about string
-		asks  []judge.Ask
+		asks  []judge.Request
 	}{
-		{"mail to one address, by any number of strangers, in 24 hours", kinds(judge.Ask{Address: "mara"})},
+		{"mail to one address, by any number of strangers, in 24 hours", kinds(judge.Request{Address: "mara"})},
 		{"mail to any addresses, by one stranger at one network, in 24 hours",
-			kinds(judge.Ask{Network: "203.0.113.7"})},
-		{"mail to addresses that nobody has confirmed, by a million strangers, in 24 hours", kinds(judge.Ask{})[:2]},
+			kinds(judge.Request{Network: "203.0.113.7"})},
+		{"mail to addresses that nobody has confirmed, by a million strangers, in 24 hours",
+			kinds(judge.Request{})[:2]},
 	} {
 		f, known := figures[tt.about]
 		if !known {

@@ -142,7 +142,7 @@ func TestJudgeAllOrNothing(t *testing.T) {
 	}
 	held := make(map[string]State)
 	ask := func(address string, n int, now time.Time) Decision {
-		bound := set.Bind(Ask{Purpose: "signup", Stage: limit.First, Medium: limit.Mail, Address: address,
+		bound := set.Bind(Request{Purpose: "signup", Stage: limit.First, Medium: limit.Mail, Address: address,
 			Network: "203.0.113.7"})
 		states, next := make([]State, len(bound)), make([]State, len(bound))
 		for i, b := range bound {
@@ -329,7 +329,7 @@ func fiveRules(tb testing.TB) ([]Bound, []State) {
 	if err != nil {
 		tb.Fatal(err)
 	}
-	bound := set.Bind(Ask{Address: "a", Network: "n"})
+	bound := set.Bind(Request{Address: "a", Network: "n"})
 	return bound, make([]State, len(bound))
 }
 

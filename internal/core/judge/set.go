@@ -104,9 +104,9 @@ func Check(r limit.Rule) error {
 	return nil
 }
 
-// An Ask is one request, as rules look at it. Values are compared and never shown; they may be
+// A Request is one request, as rules look at it. Values are compared and never shown; they may be
 // digests. Empty ones are not known.
-type Ask struct {
+type Request struct {
 	Purpose string
 	Stage   limit.Stage // First or Again
 	Medium  limit.Medium
@@ -146,7 +146,7 @@ func (s *Set) Rules() []limit.Rule { return slices.Clone(s.rules) }
 
 // Bind returns the rules that a request is judged by, sorted by the names of their states, which is
 // the order in which to lock them.
-func (s *Set) Bind(a Ask) []Bound {
+func (s *Set) Bind(a Request) []Bound {
 	out := make([]Bound, 0, len(s.rules))
 	for i := range s.rules {
 		r := &s.rules[i]
@@ -162,13 +162,13 @@ func (s *Set) Bind(a Ask) []Bound {
 	return out
 }
 
-func applies(r *limit.Rule, a Ask) bool {
+func applies(r *limit.Rule, a Request) bool {
 	return (len(r.On) == 0 || slices.Contains(r.On, a.Purpose)) && (r.Stage == "" || r.Stage == a.Stage) &&
 		(r.Medium == "" || r.Medium == a.Medium) && (!r.New || a.New)
 }
 
 // under returns a request's value under a key.
-func (a Ask) under(k limit.Key) (value string, known bool) {
+func (a Request) under(k limit.Key) (value string, known bool) {
 	switch k {
 	case limit.All:
 		return "", true

@@ -31,7 +31,7 @@ type person struct {
 	group     int32
 	visit     int32
 	came      time.Time
-	ask       judge.Ask
+	ask       judge.Request
 	challenge proof.Challenge
 	begun     bool   // there is a challenge
 	letters   int32  // of it that are on their way
@@ -70,7 +70,7 @@ func (p *play) arrive(i int32) {
 	who := place(&p.crowd, &p.gone)
 	one := &p.crowd[who]
 	*one = person{group: i, visit: one.visit + 1, came: p.now, last: -1,
-		ask: judge.Ask{Purpose: g.Purpose, Stage: limit.First, Medium: g.medium, New: !g.Known,
+		ask: judge.Request{Purpose: g.Purpose, Stage: limit.First, Medium: g.medium, New: !g.Known,
 			Address: p.one(g.Name, "a", g.Addresses, g.count), Network: p.one(g.Name, "n", g.Networks, g.count),
 			Domain: g.Domain}}
 	g.count++
@@ -144,7 +144,7 @@ func (p *play) request(who int32) {
 	}
 	one.challenge, one.begun, one.ask.Stage = next, true, limit.Again
 	if one.last >= 0 && p.waits(one.last) { // it comes forward instead of being doubled, and costs nothing
-		p.giveBack()
+		p.refund()
 		return
 	}
 	p.write(who)
@@ -157,7 +157,7 @@ func (p *play) request(who int32) {
 }
 
 // judge asks the rules, and spends.
-func (p *play) judge(a judge.Ask) judge.Decision {
+func (p *play) judge(a judge.Request) judge.Decision {
 	p.bound = p.rules.Bind(a)
 	p.states, p.next = p.states[:0], p.next[:0]
 	for _, b := range p.bound {
@@ -179,9 +179,9 @@ func (p *play) judge(a judge.Ask) judge.Decision {
 	return d
 }
 
-// giveBack gives back what the last request has spent, but for what strangers can ask for as often as
+// refund gives back what the last request has spent, but for what strangers can ask for as often as
 // they like.
-func (p *play) giveBack() {
+func (p *play) refund() {
 	for _, b := range p.bound {
 		if b.Rule.By != limit.Network && b.Rule.By != limit.All {
 			p.tallies[b.Name] = judge.Return(b.Rule, p.tallies[b.Name], 1, p.now)

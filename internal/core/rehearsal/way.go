@@ -12,7 +12,7 @@ import (
 type way struct {
 	*Provider
 	health  choose.Health
-	hold    choose.Hold
+	hold    choose.Stock
 	held    map[string]judge.State
 	inUse   int
 	number  int32      // of this way

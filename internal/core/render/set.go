@@ -105,7 +105,7 @@ func NewSet(src Source) (*Set, error) {
 			return nil, fmt.Errorf("letter: %w", err)
 		}
 	}
-	if err := s.settleUnits(); err != nil {
+	if err := s.resolveUnits(); err != nil {
 		return nil, fmt.Errorf("letter: %w", err)
 	}
 	for name, k := range s.kinds {
@@ -201,9 +201,9 @@ func (s *Set) addBody(name string, b Body) error {
 	return nil
 }
 
-// settleUnits refuses a letter that counts in a unit that no catalog has for it, and notes those that a
+// resolveUnits refuses a letter that counts in a unit that no catalog has for it, and notes those that a
 // locale has from the fallback.
-func (s *Set) settleUnits() error {
+func (s *Set) resolveUnits() error {
 	for _, name := range s.Names() {
 		for _, locale := range s.locales {
 			c := s.letters[name][locale]

@@ -6,9 +6,9 @@ import (
 	"github.com/illumicode/illumicode/route"
 )
 
-// A Hold is what one process has of a provider: letters leased from its quotas, moments at which letters
+// A Stock is what one process has of a provider: letters leased from its quotas, moments at which letters
 // may leave, and letters on their way. The zero Hold has nothing. It is not safe for concurrent use.
-type Hold struct {
+type Stock struct {
 	urgent, others part
 	onWay          int       // letters that have no answer yet
 	heard          time.Time // the last answer, or when the first of them left
@@ -23,7 +23,7 @@ type part struct {
 	later  time.Time // when moments are given out again
 }
 
-func (h *Hold) of(urgent bool) *part {
+func (h *Stock) of(urgent bool) *part {
 	if urgent {
 		return &h.urgent
 	}
@@ -32,7 +32,7 @@ func (h *Hold) of(urgent bool) *part {
 
 // Take takes one leased letter at now. Without any it returns what was last refused, if that still
 // holds; with neither, ask [TakeLease] for more.
-func (h *Hold) Take(urgent bool, now time.Time) (ok bool, full Refusal) {
+func (h *Stock) Take(urgent bool, now time.Time) (ok bool, full Refusal) {
 	for _, p := range []*part{h.of(urgent), &h.others} { // what others may use, the urgent lane may too
 		if p.lease.N > 0 && now.Before(p.lease.Ends) {
 			p.lease.N--
@@ -46,7 +46,7 @@ func (h *Hold) Take(urgent bool, now time.Time) (ok bool, full Refusal) {
 }
 
 // Leased keeps what [TakeLease] has answered, and takes one letter of it if there is any.
-func (h *Hold) Leased(urgent bool, l Lease, full Refusal) (ok bool) {
+func (h *Stock) Leased(urgent bool, l Lease, full Refusal) (ok bool) {
 	p := h.of(urgent)
 	p.full = full
 	if l.N == 0 {
@@ -58,14 +58,14 @@ func (h *Hold) Leased(urgent bool, l Lease, full Refusal) (ok bool) {
 }
 
 // PutBack returns a letter that was taken and not sent.
-func (h *Hold) PutBack(urgent bool, now time.Time) {
+func (h *Stock) PutBack(urgent bool, now time.Time) {
 	if p := h.of(urgent); now.Before(p.lease.Ends) {
 		p.lease.N++
 	}
 }
 
 // Unused returns how many leased letters are left, and forgets them.
-func (h *Hold) Unused(now time.Time) (n int) {
+func (h *Stock) Unused(now time.Time) (n int) {
 	for _, p := range []*part{&h.urgent, &h.others} {
 		if now.Before(p.lease.Ends) {
 			n += p.lease.N
@@ -80,7 +80,7 @@ func (h *Hold) Unused(now time.Time) (n int) {
 const Late = 20 * time.Millisecond
 
 // Moment takes the next moment of those given out. Without any, ask [TakeSlots] for more.
-func (h *Hold) Moment(urgent bool, now time.Time) (at time.Time, ok bool) {
+func (h *Stock) Moment(urgent bool, now time.Time) (at time.Time, ok bool) {
 	for s := &h.of(urgent).slots; s.N > 0; {
 		at = s.From
 		s.From, s.N = s.From.Add(s.Gap), s.N-1
@@ -93,7 +93,7 @@ func (h *Hold) Moment(urgent bool, now time.Time) (at time.Time, ok bool) {
 
 // Given keeps what [TakeSlots] has answered, and takes the first moment of it; without any, at is when
 // to ask again.
-func (h *Hold) Given(urgent bool, s Slots, later time.Time) (at time.Time, ok bool) {
+func (h *Stock) Given(urgent bool, s Slots, later time.Time) (at time.Time, ok bool) {
 	p := h.of(urgent)
 	if s.N == 0 {
 		p.later = later
@@ -106,14 +106,14 @@ func (h *Hold) Given(urgent bool, s Slots, later time.Time) (at time.Time, ok bo
 }
 
 // Queue counts letters that wait for their moment: 1 for one that begins to, -1 for one that has ended.
-func (h *Hold) Queue(urgent bool, n int) { h.of(urgent).queued += n }
+func (h *Stock) Queue(urgent bool, n int) { h.of(urgent).queued += n }
 
 // crowd is how long letters may wait for their moment before others look for another provider.
 const crowd = time.Second
 
 // BusyUntil returns when one more letter would no longer wait long for its moment; zero if it does not
 // now. By then half of those that wait have gone, so that not everybody looks again for each that goes.
-func (h *Hold) BusyUntil(c route.Caps, health Health, urgent bool, now time.Time) time.Time {
+func (h *Stock) BusyUntil(c route.Caps, health Health, urgent bool, now time.Time) time.Time {
 	if !Paced(c, health) {
 		return time.Time{}
 	}
@@ -128,7 +128,7 @@ func (h *Hold) BusyUntil(c route.Caps, health Health, urgent bool, now time.Time
 }
 
 // Sent notes that a letter has left for the provider.
-func (h *Hold) Sent(now time.Time) {
+func (h *Stock) Sent(now time.Time) {
 	if h.onWay == 0 {
 		h.heard = now
 	}
@@ -136,7 +136,7 @@ func (h *Hold) Sent(now time.Time) {
 }
 
 // Heard notes that a letter's attempt has ended, with an answer or without.
-func (h *Hold) Heard(now time.Time) {
+func (h *Stock) Heard(now time.Time) {
 	h.onWay--
 	h.heard = now
 }
@@ -144,7 +144,7 @@ func (h *Hold) Heard(now time.Time) {
 // Silent returns, of a provider from which several letters wait for an answer and none has come for as
 // long as a circuit first stays open, when to look again; else zero. An attempt may take ten minutes
 // (RFC 5321 §4.5.3.2.6), in which a provider that hangs would gather every sender.
-func (h *Hold) Silent(b Breaker, now time.Time) time.Time {
+func (h *Stock) Silent(b Breaker, now time.Time) time.Time {
 	first := b.withDefaults().First
 	if h.onWay < 2 || now.Sub(h.heard) < first {
 		return time.Time{}

@@ -26,8 +26,8 @@ func (w *worker) listen(ctx context.Context) {
 	}
 }
 
-// chores expands lists, takes events and applies feedback until ctx ends.
-func (w *worker) chores(ctx context.Context) {
+// sideWork expands lists, takes events and applies feedback until ctx ends.
+func (w *worker) sideWork(ctx context.Context) {
 	var rested time.Time
 	for pause := time.Duration(0); ctx.Err() == nil; {
 		n, err := w.chore(ctx, &rested)
@@ -50,20 +50,20 @@ func (w *worker) chores(ctx context.Context) {
 	}
 }
 
-// careEvery is how many polls pass between two looks for what time asks for.
-const careEvery = 20
+// housekeepEvery is how many polls pass between two looks for what time asks for.
+const housekeepEvery = 20
 
-// care does what time asks for, until ctx ends.
-func (w *worker) care(ctx context.Context) {
-	for w.cfg.Care != nil {
-		n, err := w.cfg.Care(ctx)
+// housekeep does what time asks for, until ctx ends.
+func (w *worker) housekeep(ctx context.Context) {
+	for w.cfg.Housekeep != nil {
+		n, err := w.cfg.Housekeep(ctx)
 		if err != nil && ctx.Err() == nil {
 			w.log.Error("what has run out cannot be closed", "error", err)
 		}
 		if n > 0 {
 			w.Wake()
 		}
-		rest := careEvery * w.cfg.Poll
+		rest := housekeepEvery * w.cfg.Poll
 		if n > 0 && err == nil {
 			rest = w.cfg.Poll
 		}

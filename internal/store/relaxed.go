@@ -9,8 +9,8 @@ import (
 	"database/sql/driver"
 )
 
-// WriteSoon is [Store.Write] with such a commit.
-func (s *Store) WriteSoon(ctx context.Context, fn func(Tx) error) error {
+// WriteRelaxed is [Store.Write] with such a commit.
+func (s *Store) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 	return s.soon(ctx, func(conn *sql.Conn) error {
 		begin := s.db.BeginTx
 		if conn != nil {
@@ -21,8 +21,8 @@ func (s *Store) WriteSoon(ctx context.Context, fn func(Tx) error) error {
 			return s.explain(err)
 		}
 		defer tx.Rollback() // after a commit it does nothing
-		if s.dialect.SoonInside != "" {
-			if _, err := tx.ExecContext(ctx, s.dialect.SoonInside); err != nil {
+		if s.dialect.RelaxedInside != "" {
+			if _, err := tx.ExecContext(ctx, s.dialect.RelaxedInside); err != nil {
 				return s.explain(err)
 			}
 		}
@@ -41,7 +41,7 @@ func (s *Store) soon(ctx context.Context, fn func(conn *sql.Conn) error) error {
 		return err
 	}
 	defer unlock()
-	if s.dialect.Soon == "" {
+	if s.dialect.Relaxed == "" {
 		return fn(nil)
 	}
 	conn, err := s.db.Conn(ctx)
@@ -49,11 +49,11 @@ func (s *Store) soon(ctx context.Context, fn func(conn *sql.Conn) error) error {
 		return s.explain(err)
 	}
 	defer conn.Close()
-	if _, err := conn.ExecContext(ctx, s.dialect.Soon); err != nil {
+	if _, err := conn.ExecContext(ctx, s.dialect.Relaxed); err != nil {
 		return s.explain(err)
 	}
 	defer func() {
-		if _, err := conn.ExecContext(context.WithoutCancel(ctx), s.dialect.Lasting); err != nil {
+		if _, err := conn.ExecContext(context.WithoutCancel(ctx), s.dialect.Durable); err != nil {
 			conn.Raw(func(any) error { return driver.ErrBadConn }) // nobody else may commit on it as it is
 		}
 	}()
