@@ -18,7 +18,7 @@ func claimFigures(scale int) ([]figure, error) {
 	sizes := map[string][]int{onSQLite: {10_000 * scale, 100_000 * scale},
 		onPostgres: {10_000 * scale, 100_000 * scale, 500_000 * scale}}
 	var out []figure
-	for _, database := range []string{onSQLite, onPostgres} {
+	for _, database := range databases() {
 		some, err := claimsOn(database, sizes[database], 20_000*scale)
 		if err != nil {
 			return nil, err

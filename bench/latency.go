@@ -40,7 +40,7 @@ func latencyFigures(scale int) ([]figure, error) {
 		return nil, err
 	}
 	var out []figure
-	for _, database := range []string{onSQLite, onPostgres} {
+	for _, database := range databases() {
 		idle, err := urgentLatency(database, s, 0, 30*scale)
 		if err != nil {
 			return nil, err

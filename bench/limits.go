@@ -34,7 +34,7 @@ func roomy() []limit.Rule {
 // limitFigures measures what limits, caps and routing cost.
 func limitFigures(scale int) ([]figure, error) {
 	out := []figure{decisionFigure(), choiceFigure()}
-	for _, database := range []string{onSQLite, onPostgres} {
+	for _, database := range databases() {
 		begin, err := signInCost(database, 60*scale)
 		if err != nil {
 			return nil, err

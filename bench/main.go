@@ -46,6 +46,16 @@ var rows string
 // wanted reports whether rows of this name are.
 func wanted(what string) bool { return strings.Contains(what, rows) }
 
+// databases are those that a row is wanted of.
+func databases() []string {
+	for _, one := range []string{onSQLite, onPostgres} {
+		if strings.Contains(rows, one) {
+			return []string{one}
+		}
+	}
+	return []string{onSQLite, onPostgres}
+}
+
 func main() {
 	var names []string
 	for _, g := range groups {

@@ -13,13 +13,18 @@ import (
 	"time"
 )
 
-// memoryFigures measures the resident memory of worker processes that drain a million rows: of an
-// application that does nothing else, and of the command-line tool.
+// memoryFigures measures the memory of worker processes that drain a million rows: what is resident of an application
+// that does nothing else, and what is private to the command-line tool, whose own pages, with its plots and their
+// fonts, are the system's to drop.
 func memoryFigures(scale int) ([]figure, error) {
 	var all []figure
-	for _, worker := range []struct{ what, program string }{{"an application", "./bench/worker"},
-		{"illumicode deliver", theTool}} {
-		some, err := memoryOf(worker.what, worker.program, 100_000*scale)
+	for _, worker := range []measured{
+		{"an application", "./bench/worker", "resident", 48, func(m memory) int { return m.resident }},
+		{"illumicode deliver", theTool, "private", 28, func(m memory) int { return m.private }}} {
+		if !wanted(worker.what) {
+			continue
+		}
+		some, err := memoryOf(worker, 100_000*scale)
 		if err != nil {
 			return nil, err
 		}
@@ -28,7 +33,14 @@ func memoryFigures(scale int) ([]figure, error) {
 	return all, nil
 }
 
-func memoryOf(what, program string, n int) ([]figure, error) {
+// A measured is a program, and which of its memory has a goal.
+type measured struct {
+	what, program, kind string
+	goal                int // MiB
+	of                  func(memory) int
+}
+
+func memoryOf(m measured, n int) ([]figure, error) {
 	b, err := newBed(nobody{})
 	if err != nil {
 		return nil, err
@@ -39,7 +51,7 @@ func memoryOf(what, program string, n int) ([]figure, error) {
 		return nil, err
 	}
 	var said bytes.Buffer
-	worker, err := b.worker(program)
+	worker, err := b.worker(m.program)
 	if err != nil {
 		return nil, err
 	}
@@ -51,24 +63,21 @@ func memoryOf(what, program string, n int) ([]figure, error) {
 	defer worker.Process.Kill() // if this ends early; else it has ended
 	ended := make(chan error, 1)
 	go func() { ended <- worker.Wait() }()
-	var half, most int // KiB: the most of the first half, and of all
+	var half, most, pages int // KiB: the most of the first half, and of all; the most of the program's own pages
 	for looks := 1; ; looks++ {
 		select {
 		case err := <-ended:
-			return nil, fmt.Errorf("%s ended with rows left: %v: %s", program, err, said.Bytes())
+			return nil, fmt.Errorf("%s ended with rows left: %v: %s", m.program, err, said.Bytes())
 		case <-time.After(100 * time.Millisecond):
 		}
-		most = max(most, resident(worker.Process.Pid))
+		now := memoryNow(worker.Process.Pid)
+		most, pages = max(most, m.of(now)), max(pages, now.file)
 		if looks%20 != 0 { // counting reads the whole table
 			continue
 		}
-		left := 0
-		loads, err := b.store.Loads(ctx)
+		left, err := b.left(ctx)
 		if err != nil {
 			return nil, err
-		}
-		for _, l := range loads {
-			left += l.Count
 		}
 		if half == 0 && left < n/2 {
 			half = most
@@ -82,11 +91,21 @@ func memoryOf(what, program string, n int) ([]figure, error) {
 		return nil, err
 	}
 	return []figure{
-		{fmt.Sprintf("resident memory of %s draining %d rows, SQLite", what, n), "48 MiB", float64(most) / (48 << 10),
-			1,
-			fmt.Sprintf("%.1f MiB at most; %.0f deliveries a second", float64(most)/1024, rate(n, took))},
-		{"the same, all of it", "its first half", float64(most) / float64(half), 1.1, "flat"},
+		{fmt.Sprintf("%s memory of %s draining %d rows, SQLite", m.kind, m.what, n), fmt.Sprintf("%d MiB", m.goal),
+			float64(most) / float64(m.goal<<10), 1, fmt.Sprintf(
+				"%.1f MiB at most, %.1f of pages of its file; %.0f deliveries a second", float64(most)/1024,
+				float64(pages)/1024, rate(n, took))},
+		{"the same, all of it: " + m.what, "its first half", float64(most) / float64(half), 1.1, "flat"},
 	}, <-ended
+}
+
+// left returns how many letters wait or are under way.
+func (b *bed) left(ctx context.Context) (n int, err error) {
+	loads, err := b.store.Loads(ctx)
+	for _, l := range loads {
+		n += l.Count
+	}
+	return n, err
 }
 
 const theTool = "./cmd/illumicode"
@@ -123,17 +142,21 @@ name = "sink"
 kind = "discard"
 `
 
-// resident returns the resident memory of a process in KiB (proc(5)).
-func resident(pid int) (kib int) {
+// memory is what a process has, in KiB (proc(5)): in all, its own alone, and pages of files.
+type memory struct{ resident, private, file int }
+
+func memoryNow(pid int) (m memory) {
 	f, err := os.Open(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {
-		return 0
+		return m
 	}
 	defer f.Close()
 	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if rest, ok := strings.CutPrefix(lines.Text(), "VmRSS:"); ok {
-			fmt.Sscan(rest, &kib)
+		for name, into := range map[string]*int{"VmRSS:": &m.resident, "RssAnon:": &m.private, "RssFile:": &m.file} {
+			if rest, ok := strings.CutPrefix(lines.Text(), name); ok {
+				fmt.Sscan(rest, into)
+			}
 		}
 	}
-	return kib
+	return m
 }

@@ -18,7 +18,7 @@ import (
 // and a list of many against batched inserts of the same rows.
 func notifyFigures(scale int) ([]figure, error) {
 	var out []figure
-	for _, database := range []string{onSQLite, onPostgres} {
+	for _, database := range databases() {
 		one, err := oneNotice(database, scale)
 		if err != nil {
 			return nil, err

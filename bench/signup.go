@@ -154,7 +154,7 @@ func tx(db *sql.DB, fn func(*sql.Tx) error) error {
 // sign-in through the JSON interface.
 func signupFigures(scale int) ([]figure, error) {
 	var all []figure
-	for _, database := range []string{onSQLite, onPostgres} {
+	for _, database := range databases() {
 		some, err := signupOn(database, scale)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", database, err)

@@ -103,10 +103,10 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' 
 			AND table_name LIKE 'illumicode!_%' ESCAPE '!'
 			AND data_type = 'text' ORDER BY 1, 2`,
-		ByIndex:    rows.PostgresByIndex,
-		Announce:   "SELECT pg_notify('" + channel + "', '')",
+		ByIndex:       rows.PostgresByIndex,
+		Announce:      "SELECT pg_notify('" + channel + "', '')",
 		RelaxedInside: "SET LOCAL synchronous_commit TO OFF",
-		Lock:       "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
+		Lock:          "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
 	}
 	var durable string
 	if err := p.db.QueryRowContext(ctx, "SHOW synchronous_commit").Scan(&durable); err != nil {
