@@ -37,7 +37,7 @@ var groups = []group{
 	{"signup", time.Minute, signupFigures}, {"smtp", time.Minute, smtpFigures}, {"notify", time.Minute, notifyFigures},
 	{"delivery", 5 * time.Minute, deliveryFigures}, {"limits", time.Minute, limitFigures},
 	{"rehearsal", time.Minute, rehearsalFigures}, {"latency", 2 * time.Minute, latencyFigures},
-	{"claim", 5 * time.Minute, claimFigures}, {"memory", 2 * time.Minute, memoryFigures},
+	{"claim", 5 * time.Minute, claimFigures}, {"memory", 12 * time.Minute, memoryFigures},
 }
 
 // rows is what a row must have in its name to be measured and printed.
