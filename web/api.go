@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/netip"
 	"reflect"
@@ -14,6 +15,7 @@ import (
 	"strings"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/core/near"
 	"github.com/illumicode/illumicode/internal/flow"
 )
 
@@ -156,13 +158,45 @@ const maxBody = 16 << 10
 
 // read decodes a JSON body into in and reports whether it could; if not, it has answered.
 func read(w http.ResponseWriter, r *http.Request, in any) bool {
-	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(in); err != nil {
-		problem(w, http.StatusBadRequest, "body", "the body is not the JSON object this call takes: "+plain(err), nil)
-		return false
+	var members map[string]json.RawMessage
+	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err == nil {
+		err = json.Unmarshal(raw, &members)
 	}
-	return true
+	if err == nil {
+		err = unknown(members, reflect.TypeOf(in).Elem())
+	}
+	if err == nil {
+		err = json.Unmarshal(raw, in)
+	}
+	if err != nil {
+		problem(w, http.StatusBadRequest, "body", "the body is not the JSON object this call takes: "+plain(err), nil)
+	}
+	return err == nil
+}
+
+// An unknownError is a member that a call does not have, in words.
+type unknownError struct{ words string }
+
+func (e unknownError) Error() string { return e.words }
+
+// unknown refuses a member that a call does not take.
+func unknown(members map[string]json.RawMessage, in reflect.Type) error {
+	var names []string
+	for _, f := range reflect.VisibleFields(in) {
+		if name := f.Tag.Get("json"); name != "" {
+			names = append(names, name)
+		}
+	}
+	for member := range members {
+		if !slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(name, member) }) {
+			if len(member) > 40 {
+				member = member[:40] + "…"
+			}
+			return unknownError{fmt.Sprintf("no member is named %q; %s", member, near.List(member, names))}
+		}
+	}
+	return nil
 }
 
 // whole reports whether every member that a call requires is there; if not, it has answered.
@@ -181,8 +215,8 @@ func whole(w http.ResponseWriter, in any) bool {
 
 // plain says what is wrong with a body without repeating what it holds.
 func plain(err error) string {
-	if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok && len(field) < 40 {
-		return "unknown field " + field
+	if wrong, ok := errors.AsType[unknownError](err); ok {
+		return wrong.words
 	}
 	if wrong, ok := errors.AsType[*json.UnmarshalTypeError](err); ok {
 		return "field " + wrong.Field + " has the wrong type"

@@ -398,6 +398,10 @@ func TestFlowsOverJSON(t *testing.T) {
 		return out
 	}
 	text := func(out map[string]any, key string) string { v, _ := out[key].(string); return v }
+	typo := call(400, "/v1/signup", map[string]string{"subject": "a", "adress": mara})
+	if want := `no member is named "adress"; there are "address"`; !strings.Contains(text(typo, "detail"), want) {
+		t.Errorf("a mistyped member: %v, want %q", typo, want)
+	}
 	begun := call(201, "/v1/signup", map[string]string{"subject": "a", "address": "nara@ternisle.example"})
 	begun = call(202, "/v1/proof/correct", map[string]string{"ticket": text(begun, "ticket"), "address": mara})
 	call(200, "/v1/proof", map[string]string{"ticket": text(begun, "ticket")})

@@ -56,9 +56,12 @@ var wordsOf sync.Map // of string to string
 // rewritePostgres turns the store's SQL into PostgreSQL's: numbered parameters and its own types.
 func rewritePostgres(text string) string {
 	var b strings.Builder
-	n := 0
+	n, quoted := 0, false
 	for _, r := range postgresTypes.Replace(oneLine(text)) {
-		if r != '?' {
+		if r == '\'' {
+			quoted = !quoted
+		}
+		if r != '?' || quoted {
 			b.WriteRune(r)
 			continue
 		}
