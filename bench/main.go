@@ -33,11 +33,12 @@ type group struct {
 }
 
 var groups = []group{
-	{"token", 10 * time.Second, tokenFigures}, {"letter", 10 * time.Second, letterFigures},
-	{"signup", time.Minute, signupFigures}, {"smtp", time.Minute, smtpFigures}, {"notify", time.Minute, notifyFigures},
-	{"delivery", 5 * time.Minute, deliveryFigures}, {"limits", time.Minute, limitFigures},
-	{"rehearsal", time.Minute, rehearsalFigures}, {"latency", 2 * time.Minute, latencyFigures},
-	{"claim", 5 * time.Minute, claimFigures}, {"memory", 12 * time.Minute, memoryFigures},
+	{"token", 30 * time.Second, tokenFigures}, {"letter", 10 * time.Second, letterFigures},
+	{"signup", time.Minute, signupFigures}, {"smtp", 10 * time.Second, smtpFigures},
+	{"notify", 2 * time.Minute, notifyFigures}, {"delivery", 7 * time.Minute, deliveryFigures},
+	{"limits", 12 * time.Minute, limitFigures}, {"rehearsal", time.Minute, rehearsalFigures},
+	{"latency", 2 * time.Minute, latencyFigures}, {"claim", 8 * time.Minute, claimFigures},
+	{"memory", 12 * time.Minute, memoryFigures},
 }
 
 // rows is what a row must have in its name to be measured and printed.
