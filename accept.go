@@ -45,8 +45,7 @@ func (t Tx) win(ctx context.Context, p Proof) error {
 func (p Proof) accepted(ctx context.Context, now time.Time) rows.Step {
 	return rows.Step{
 		Challenge: p.challenge, Subject: p.subject, Mailbox: p.address.Mailbox(), At: now, What: "accepted",
-		Outcome: p.purpose,
-		Network: flow.Network(ctx),
+		Outcome: p.purpose, Network: flow.Network(ctx),
 	}
 }
 
@@ -56,8 +55,8 @@ func (p Proof) accepted(ctx context.Context, now time.Time) rows.Step {
 // [ErrExpired] mean: roll back. A change of address is then made, and its old address confirms nothing any more.
 //
 // counts tells whether the address is confirmed now. It is false while the account is frozen, because a change of its
-// address was taken back: the proof then counts only when somebody decides who keeps the account. Commit in either
-// case; make writes of your own only if counts is true.
+// address was taken back. The proof then counts when somebody decides who keeps the account. Commit in either case, and
+// make writes of your own only if counts is true.
 //
 // It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]) and proofs that are good for one
 // action only ([Tx.AcceptAction]).
@@ -98,8 +97,7 @@ func (t Tx) addWelcome(ctx context.Context, p Proof, now time.Time) error {
 	}
 	return t.rows().InsertDelivery(ctx, rows.Delivery{
 		ID: flow.NewID(), Letter: flow.WelcomeLetter, Locale: c.Locale, Address: c.Address, Name: c.Name,
-		Data: string(data),
-		Lane: rows.Normal, Created: now, Due: now, Trace: outbox.Trace(ctx),
+		Data: string(data), Lane: rows.Normal, Created: now, Due: now, Trace: outbox.Trace(ctx),
 	})
 }
 

@@ -252,6 +252,10 @@ func TestSuppress(t *testing.T) {
 	for _, s := range story.Trail {
 		whats = append(whats, s.What)
 	}
+	if at := slices.IndexFunc(story.Trail, func(s desk.Step) bool { return s.What == "suppressed" }); at < 0 ||
+		story.Trail[at].Actor != "operator" {
+		t.Errorf("nobody has suppressed it: %+v", story.Trail)
+	}
 	if text := strings.Join(whats, " "); !strings.Contains(text,
 		"restored suppressed suppressed restored begun suppressed begun suppressed") || len(story.Letters) < 5 ||
 		len(story.Addresses) != 1 {

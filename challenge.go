@@ -37,6 +37,9 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 			"set Request.Purpose for Admit", a.purpose, st.purpose)
 	}
 	now := t.s.p.Now()
+	if !a.until.IsZero() && !now.Before(a.until) {
+		return Pending{}, fmt.Errorf("%w: the admission is older than a minute; admit the request again", ErrExpired)
+	}
 	ticket, stored := flow.NewTicket()
 	c := t.s.newChallenge(a, st, now)
 	c.Ticket = stored
@@ -92,8 +95,8 @@ type Custom struct {
 	Data    any // values for its letter: a struct or a map; nil for none
 }
 
-// Begin begins a challenge of a purpose of the application's own, in the application's transaction. What follows from
-// its acceptance is the application's business; the address counts as confirmed for the subject.
+// Begin begins a challenge of a purpose of the application's own, in the application's transaction. Once accepted, the
+// address counts as confirmed for the subject; all else is the application's business.
 //
 // The admission must be for the same purpose (Request.Purpose).
 func (t Tx) Begin(ctx context.Context, a Admission, what Custom) (Pending, error) {

@@ -1,8 +1,6 @@
 package illumicode
 
 import (
-	rows "github.com/illumicode/illumicode/internal/store"
-
 	"cmp"
 	"context"
 	"encoding/json"
@@ -17,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/outbox"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
 // draft checks a notice and returns its delivery, but for who it goes to. Errors name the letter.

@@ -1,19 +1,19 @@
 package illumicode
 
 import (
-	rows "github.com/illumicode/illumicode/internal/store"
-
 	"errors"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/flow"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
 // What an application can tell apart. No error's text holds an address, a code or a token.
 var (
 	// ErrInvalid matches a link or ticket that was not made by this service, or is damaged.
 	ErrInvalid = errors.New("illumicode: not a valid link or ticket")
-	// ErrExpired matches a proof whose life is over. A resend or a new signup helps.
+	// ErrExpired matches a proof whose life is over, for which a resend or a new signup helps, and an admission that is
+	// older than a minute.
 	ErrExpired = errors.New("illumicode: expired")
 	// ErrUsed matches a proof that has done its work, or was used by another caller at the same moment.
 	ErrUsed = errors.New("illumicode: it has been done already")

@@ -96,7 +96,7 @@ func (s *Service) closeGrace(ctx context.Context) (int, error) {
 
 // tellLapse closes something and tells the application in the same commit, if closing says so.
 func (s *Service) tellLapse(ctx context.Context, l Lapse, closing func(Tx) (tell bool, err error)) error {
-	return s.transact(ctx, func(ctx context.Context, tx Tx) error {
+	return s.Transact(ctx, func(ctx context.Context, tx Tx) error {
 		tell, err := closing(tx)
 		if err != nil || !tell || s.lapsed == nil {
 			return err

@@ -71,7 +71,7 @@ func (s *Service) NotMe(ctx context.Context, link Link,
 	if err != nil {
 		return err
 	}
-	return s.transact(ctx, func(ctx context.Context, tx Tx) error {
+	return s.Transact(ctx, func(ctx context.Context, tx Tx) error {
 		c, err := tx.disown(ctx, c)
 		if errors.Is(err, rows.ErrNotFound) {
 			return ErrInvalid

@@ -1,12 +1,12 @@
 package illumicode
 
 import (
-	"github.com/illumicode/illumicode/internal/core/near"
-	rows "github.com/illumicode/illumicode/internal/store"
-
 	"context"
 	"fmt"
 	"slices"
+
+	"github.com/illumicode/illumicode/internal/core/near"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
 // A Preference is what a person wants of a category of notices.

@@ -57,12 +57,13 @@ func FromNetwork(ctx context.Context, client netip.Addr) context.Context {
 }
 
 // An Admission is a request that was checked and may begin one challenge. It is made by [Service.Admit] only. The
-// transaction that uses it may be rolled back and tried again within a minute; a second committed use is refused with
-// [ErrAdmissionUsed].
+// transaction that uses it may be rolled back and tried again. A second committed use is refused with
+// [ErrAdmissionUsed], and one after a minute, when it may have been refunded, with [ErrExpired].
 type Admission struct {
-	id      string // of the challenge that it may begin
-	purpose string // that it is for; empty for any
-	network string // that it came from
+	id      string    // of the challenge that it may begin
+	purpose string    // that it is for; empty for any
+	network string    // that it came from
+	until   time.Time // when it is good no longer; zero for one of the service's own
 	spent   limits.Charge
 	address message.Address
 	locale  string
@@ -80,6 +81,7 @@ func (a Admission) Address() string { return a.address.String() }
 func (s *Service) Admit(ctx context.Context, r Request) (Admission, error) {
 	a, err := s.admitFor(ctx, r)
 	if err == nil {
+		a.until = s.p.Now().Add(limits.UnusedAfter)
 		s.p.Limits.Keep(a.spent)
 	}
 	return a, err
@@ -97,8 +99,8 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 }
 
 // spend judges a request and debits its rules. The error is a [*TooSoonError].
-func (s *Service) spend(ctx context.Context, ask judge.Request, id string, by limits.Asker) (spent limits.Charge,
-	err error) {
+func (s *Service) spend(ctx context.Context, ask judge.Request, id string,
+	by limits.Asker) (spent limits.Charge, err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
 		spent, err = s.p.Limits.Spend(ctx, ask, id, by)
 		return err

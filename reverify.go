@@ -1,8 +1,6 @@
 package illumicode
 
 import (
-	rows "github.com/illumicode/illumicode/internal/store"
-
 	"cmp"
 	"context"
 	"encoding/json"
@@ -15,6 +13,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/outbox"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
 // A Holding is an address of a subject.
@@ -125,11 +124,9 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 		return false, err
 	}
 	has := slices.ContainsFunc(addresses, func(a rows.Address) bool {
-		return a.Mailbox == c.OldMailbox &&
-			a.Standing.Holds()
+		return a.Mailbox == c.OldMailbox && a.Standing.Holds()
 	})
-	// taken back in the moment in which it was corrected, or another change was made
-	if c.State != rows.Pending || !has {
+	if c.State != rows.Pending || !has { // taken back in the moment in which it was corrected, or another was made
 		return false, ErrCalledOff
 	}
 	switch moved, err := t.rows().MoveChange(ctx, c, rows.Made, time.Time{}); {

@@ -130,8 +130,7 @@ func (c Config) parts() (*flow.Parts, error) {
 			ConfirmPath: c.Site.ConfirmPath, NotMePath: c.Site.NotMePath, UnsubscribePath: c.Site.UnsubscribePath,
 		},
 		From: c.From, Froms: froms, Back: back, Sign: c.Sign, Letters: c.set(), Writer: writer, Mark: mark,
-		Purposes: purposes,
-		Zones:    new(flow.Zones), Log: c.Log, SMS: c.carriesSMS(),
+		Purposes: purposes, Zones: new(flow.Zones), Log: c.Log, SMS: c.carriesSMS(),
 		TellOwner: c.TellOwner, Undo: c.Undo, Grace: c.Recheck.Grace, Bounces: flow.Bounces(c.Bounces),
 	}, nil
 }

@@ -161,7 +161,7 @@ func (s *Service) SignInLink(ctx context.Context, ticket Ticket, link Link,
 
 func (s *Service) signInTx(ctx context.Context, p Proof, apply func(ctx context.Context, tx Tx, who SignedIn) error) (
 	who SignedIn, err error) {
-	err = s.transact(ctx, func(ctx context.Context, tx Tx) error {
+	err = s.Transact(ctx, func(ctx context.Context, tx Tx) error {
 		if who, err = tx.AcceptSignIn(ctx, p); err != nil || apply == nil {
 			return err
 		}

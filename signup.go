@@ -52,7 +52,7 @@ func (s *Service) Signup(ctx context.Context, r Request, create func(ctx context
 
 // BeginSignup adds the challenge that confirms the admitted address for subject, and its letter. It only inserts: no
 // reads, nothing that fails on a conflict. The error is [ErrAdmissionUsed] if another transaction has committed with
-// the admission.
+// the admission, and matches [ErrExpired] if that is older than a minute.
 func (t Tx) BeginSignup(ctx context.Context, a Admission, subject string) (Pending, error) {
 	if err := t.ok(); err != nil {
 		return Pending{}, err

@@ -1,8 +1,6 @@
 package illumicode
 
 import (
-	rows "github.com/illumicode/illumicode/internal/store"
-
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -11,6 +9,7 @@ import (
 	"fmt"
 
 	"github.com/illumicode/illumicode/challenge"
+	rows "github.com/illumicode/illumicode/internal/store"
 )
 
 // An Action is one dangerous thing that somebody is about to do, and has to prove an address for
@@ -104,7 +103,7 @@ func (s *Service) ActionCode(ctx context.Context, ticket Ticket, code string, ac
 	if err != nil {
 		return err
 	}
-	return s.transact(ctx, func(ctx context.Context, tx Tx) error {
+	return s.Transact(ctx, func(ctx context.Context, tx Tx) error {
 		if err := tx.AcceptAction(ctx, p, action); err != nil || apply == nil {
 			return err
 		}

@@ -80,15 +80,6 @@ func (s *Service) tx(own any, side rows.Tx) Tx {
 // error, which it returns, or a panic, nothing has happened. On SQLite fn must not begin another transaction on the
 // same database.
 func (s *Service) Transact(ctx context.Context, fn func(ctx context.Context, tx Tx) error) error {
-	err := s.transact(ctx, fn)
-	if err == nil {
-		s.Wake()
-	}
-	return err
-}
-
-// transact is Transact for calls that may have nothing to wake for.
-func (s *Service) transact(ctx context.Context, fn func(ctx context.Context, tx Tx) error) error {
 	done := func() {}
 	err := flow.Own(ctx, func(ctx context.Context) (err error) {
 		done, err = s.p.Store.WriterTurn(ctx)
@@ -98,5 +89,9 @@ func (s *Service) transact(ctx context.Context, fn func(ctx context.Context, tx 
 		return err
 	}
 	defer done()
-	return s.p.Store.Transact(ctx, func(own any, side rows.Tx) error { return fn(ctx, s.tx(own, side)) })
+	err = s.p.Store.Transact(ctx, func(own any, side rows.Tx) error { return fn(ctx, s.tx(own, side)) })
+	if err == nil {
+		s.Wake()
+	}
+	return err
 }

@@ -65,15 +65,15 @@ func (s *Service) byUndoLink(ctx context.Context, link Link) (rows.Change, error
 // apply, which may be nil, makes the application's own writes in the same commit, such as ending the
 // account's sessions. Of several callers one succeeds; the error matches [ErrInvalid],
 // [ErrExpired], or [ErrUsed] for the others.
-func (s *Service) Undo(ctx context.Context, link Link, apply func(ctx context.Context, tx Tx, c Change) error) (Change,
-	error) {
+func (s *Service) Undo(ctx context.Context, link Link,
+	apply func(ctx context.Context, tx Tx, c Change) error) (Change, error) {
 	for {
 		c, err := s.byUndoLink(ctx, link)
 		if err != nil {
 			return Change{}, err
 		}
 		told := changeOf(c)
-		err = s.transact(ctx, func(ctx context.Context, tx Tx) error {
+		err = s.Transact(ctx, func(ctx context.Context, tx Tx) error {
 			if err := tx.undo(ctx, c); err != nil || apply == nil {
 				return err
 			}
@@ -82,8 +82,10 @@ func (s *Service) Undo(ctx context.Context, link Link, apply func(ctx context.Co
 		if errors.Is(err, errMoved) { // it was made, or taken back, since it was read
 			continue
 		}
-		s.Wake()
-		return told, err
+		if err != nil {
+			return Change{}, err
+		}
+		return told, nil
 	}
 }
 

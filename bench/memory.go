@@ -13,9 +13,9 @@ import (
 	"time"
 )
 
-// memoryFigures measures the memory of worker processes that drain a million rows: what is resident of an application
-// that does nothing else, and what is private to the command-line tool, whose own pages, with its plots and their
-// fonts, are the system's to drop.
+// memoryFigures measures the memory of worker processes that drain a million rows. Of an application that does nothing
+// else it is what is resident. Of the command-line tool it is what is private: the system can drop the pages of its
+// file, which holds plots and their fonts too.
 func memoryFigures(scale int) ([]figure, error) {
 	var all []figure
 	for _, worker := range []measured{

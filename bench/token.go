@@ -34,8 +34,7 @@ func tokenFigures(scale int) ([]figure, error) {
 	tok := signer.Sign(ring.Active(), claims)
 	mint := func() error { signer.Sign(ring.Active(), claims); return nil }
 	receipt := keyring.Receipt{Issuer: "https://ferry.example", Audience: "cargo", Subject: "passenger 7",
-		IssuedAt: now.Unix(),
-		Expires:  now.Add(time.Minute).Unix(), ID: claims.Challenge, Purpose: "signin"}
+		IssuedAt: now.Unix(), Expires: now.Add(time.Minute).Unix(), ID: claims.Challenge, Purpose: "signin"}
 	mintReceipt := func() error { _, err := ring.SignReceipt(receipt); return err }
 	_, private, err := ed25519.GenerateKey(nil)
 	if err != nil {

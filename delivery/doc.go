@@ -1,3 +1,3 @@
-// Package delivery says how letters are delivered: by which workers ([Settings]), in which lanes, to whom at all
-// ([Guard]), what follows when they come back ([Bounces], [Recheck]), and who is told ([Observer]).
+// Package delivery holds the settings of delivery: of workers ([Settings]), of what may leave ([Guard]), of letters
+// that come back ([Bounces]), and of addresses that are asked again ([Recheck]). An [Observer] is told what happens.
 package delivery

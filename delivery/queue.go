@@ -8,7 +8,7 @@ import (
 	"github.com/illumicode/illumicode/route"
 )
 
-// Outbox holds the optional settings of workers. The zero Outbox is all defaults.
+// Settings are the optional settings of workers. The zero Settings are all defaults.
 type Settings struct {
 	// Senders is how many letters are in work at once, from composing to the record of the answer; 0 or less means 64.
 	// Providers bound how many they carry.
@@ -40,7 +40,7 @@ const (
 	Bulk   Lane = "bulk"
 )
 
-// A GuardMode is what a guard lets out.
+// A Mode is what a guard lets out.
 type Mode string
 
 // The modes.

@@ -306,8 +306,7 @@ func (d *Demo) beacons() (mail, sms *httpapi.Provider, err error) {
 		return nil, nil, err
 	}
 	sms, err = httpapi.New("foghorn", httpapi.Config{URL: d.beacon + "/sms", SMS: true, Form: true,
-		Body:              "to={{.To}}\ntext={{.SMS}}",
-		IdempotencyHeader: "Idempotency-Key", MessageID: "/sms/0/id"})
+		Body: "to={{.To}}\ntext={{.SMS}}", IdempotencyHeader: "Idempotency-Key", MessageID: "/sms/0/id"})
 	return mail, sms, err
 }
 

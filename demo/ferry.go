@@ -36,8 +36,7 @@ func newFerry(ctx context.Context, svc *illumicode.Service) (http.Handler, error
 	f := &ferry{svc: svc, db: svc.Store().DB()}
 	var err error
 	f.pages, err = web.NewPages(svc, web.Options{Apply: confirmPassenger, SignedIn: f.codeSession,
-		Correct: correctPassenger,
-		Undo:    undoChange, NotMe: disown, SignIn: "/signin", After: "/account"})
+		Correct: correctPassenger, Undo: undoChange, NotMe: disown, SignIn: "/signin", After: "/account"})
 	if err != nil {
 		return nil, err
 	}

@@ -80,8 +80,7 @@ type Letter struct {
 func letterOf(row store.Delivery) Letter {
 	return Letter{
 		ID: row.ID, Letter: row.Letter, Address: row.Address, State: string(row.State), Created: row.Created,
-		Note:      row.Note,
-		Challenge: row.Challenge,
+		Note: row.Note, Challenge: row.Challenge,
 	}
 }
 

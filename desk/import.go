@@ -202,8 +202,7 @@ func (d *Desk) backfill(row Backfill, o ImportOptions, now time.Time) (store.Bac
 		locale = d.p.Locale(row.Locale)
 	}
 	b := store.Backfill{Line: row.Line, Address: store.Address{Subject: row.Subject, Address: to.String(),
-		Mailbox:  to.Mailbox(),
-		Standing: standing, Since: row.Since, Reason: row.Reason, Locale: locale}}
+		Mailbox: to.Mailbox(), Standing: standing, Since: row.Since, Reason: row.Reason, Locale: locale}}
 	if standing == store.Stale || standing == store.Bounced {
 		b.GraceEnds = now.Add(d.p.Grace)
 	}

@@ -41,8 +41,8 @@ func (d *Desk) Suppress(ctx context.Context, address string, scope Scope, why Re
 		if _, err := t.Unsuppress(ctx, d.p.Thumbs(to.Mailbox()), other); err != nil {
 			return err
 		}
-		return d.p.Suppress(ctx, t, store.Suppression{Mailbox: to.Mailbox(), Scope: store.Scope(scope),
-			Reason: string(why)})
+		sup := store.Suppression{Mailbox: to.Mailbox(), Scope: store.Scope(scope), Reason: string(why)}
+		return d.p.Suppress(ctx, t, sup, operator)
 	})
 }
 

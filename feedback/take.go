@@ -68,8 +68,7 @@ func (f Feedback) row(p *flow.Parts) (store.Feedback, error) {
 	now := p.Now()
 	row := store.Feedback{
 		Source: cmp.Or(f.Source, store.FromMail), Delivery: f.Delivery, Remote: f.Letter, Kind: f.Kind,
-		Status: f.Status,
-		Words:  f.Text, Happened: f.At, Taken: now,
+		Status: f.Status, Words: f.Text, Happened: f.At, Taken: now,
 	}
 	if f.Path != "" {
 		var err error

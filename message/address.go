@@ -1,8 +1,6 @@
 package message
 
 import (
-	"github.com/illumicode/illumicode/internal/ascii"
-
 	"errors"
 	"fmt"
 	"strings"
@@ -10,6 +8,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/net/idna"
+
+	"github.com/illumicode/illumicode/internal/ascii"
 )
 
 // ErrAddress matches every refusal of an address or a display name. The text says what is wrong

@@ -19,7 +19,7 @@ import (
 	"github.com/illumicode/illumicode/internal/flow"
 )
 
-// A Metrics is an [illumicode.Observer] and the figures it keeps. It is safe for concurrent use.
+// A Metrics is a [delivery.Observer] and the figures it keeps. It is safe for concurrent use.
 type Metrics struct {
 	registry *prometheus.Registry
 	attempts *prometheus.HistogramVec
@@ -72,7 +72,7 @@ func New() *Metrics {
 // Registry returns the registry, to be gathered with others.
 func (m *Metrics) Registry() *prometheus.Registry { return m.registry }
 
-// Observe implements [illumicode.Observer].
+// Observe implements [delivery.Observer].
 func (m *Metrics) Observe(o delivery.Observation) {
 	switch o.What {
 	case "attempted":

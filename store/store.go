@@ -61,9 +61,10 @@ type Handle struct {
 // Adapt returns a handle on the transaction own of a mapper, in which r runs queries on the database of st. own is what
 // illumicode.Own gives back.
 func Adapt(st *Store, own any, r Runner) Handle {
-	if st == nil || own == nil || r == nil {
+	if st == nil || rows.Of(st) == nil || own == nil || r == nil {
 		panic(fmt.Sprintf(
-			"store: Adapt needs a store, a transaction and what runs queries in it, and got %T, %T and %T", st, own, r))
+			"store: Adapt needs an open store, a transaction and what runs queries in it, and got %T, %T and %T", st,
+			own, r))
 	}
 	var h Handle
 	rows.PublishHandle(&h, own, rows.Adapted(rows.Of(st), r))

@@ -147,8 +147,7 @@ func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // for [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like.
 func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
 	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"),
-		Client: clientOf(r, p.opts.Client),
-		Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie)}
+		Client: clientOf(r, p.opts.Client), Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie)}
 }
 
 // Await remembers in this browser that it began the challenge, and sends it to the page that waits

@@ -148,6 +148,9 @@ func (a *app) passed(s desk.Story) {
 		if step.Network != "" {
 			from = "  from " + step.Network
 		}
+		if step.Actor != "" {
+			from += "  by the " + step.Actor
+		}
 		a.line("  %s  %-10s %s%s", clock(step.At), step.What, step.Outcome, from)
 	}
 }
@@ -172,6 +175,7 @@ func storyJSON(s desk.Story) map[string]any {
 	trail := make([]map[string]any, len(s.Trail))
 	for i, t := range s.Trail {
 		trail[i] = map[string]any{"at": t.At, "what": t.What, "outcome": t.Outcome, "network": t.Network,
+			"actor":     t.Actor,
 			"challenge": t.Challenge}
 	}
 	out := map[string]any{"mailbox": s.Mailbox, "standings": standings, "letters": letters, "trail": trail}

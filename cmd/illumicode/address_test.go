@@ -204,6 +204,10 @@ func TestKeysVerbs(t *testing.T) {
 			t.Fatal("a running process does not take the new key up")
 		}
 	}
+	if _, errOut, code := p.do("keys", "retire", "2020-01-01-beef", "--emergency"); code != exitFailed ||
+		!strings.Contains(errOut, "2020-01-01-beef") {
+		t.Errorf("a mistyped key is retired: exit %d, %s", code, errOut)
+	}
 	if out := p.must("keys", "retire", old, "--emergency"); !strings.Contains(out, "BROKEN by it: 1 open challenges") {
 		t.Errorf("in an emergency: %s", out)
 	}

@@ -224,8 +224,8 @@ func (c checker) database() []provider.Step {
 	return append(steps, quotas(ways, sum.Count[store.Waiting])...)
 }
 
-// start does what `serve` does before it serves, or `deliver` where no key of the JSON interface is configured. What a
-// start would warn of is a warning.
+// start does what `serve` does before it serves, or `deliver` where no key of the JSON interface is configured. The
+// warnings of a start become warnings here.
 func (c checker) start() []provider.Step {
 	var said bytes.Buffer
 	quiet := slog.NewTextHandler(&said, &slog.HandlerOptions{Level: slog.LevelWarn, ReplaceAttr: withoutTime})
@@ -238,7 +238,7 @@ func (c checker) start() []provider.Step {
 		}
 		err = errors.Join(err, closeAll())
 	}
-	steps := []provider.Step{tried("as `"+verb+"` does", "it would start", err)}
+	steps := []provider.Step{tried("as `"+verb+"` does", "service and pages can be made; ports were not tried", err)}
 	for line := range strings.Lines(said.String()) {
 		steps = append(steps, provider.Step{What: "warning", Verdict: provider.Warning, Saw: strings.TrimSpace(line)})
 	}

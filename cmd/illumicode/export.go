@@ -97,7 +97,7 @@ func (a *app) outboxEvents() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(all, func() {
+				return a.print(map[string]any{"aside": all, "waiting": waiting, "rules": len(f.Event)}, func() {
 					if waiting > 0 && len(f.Event) == 0 {
 						a.line("%d INSERTED EVENTS WAIT, and this configuration has no rule on events: give it an "+
 							"[[event]].",

@@ -39,8 +39,7 @@ func deliveryOf(d store.Delivery) deliveryJSON {
 		ID: d.ID, State: d.State, Lane: d.Lane, Letter: d.Letter, Locale: d.Locale, Address: d.Address,
 		Challenge: d.Challenge,
 		Attempts:  d.Attempts, Created: d.Created, Due: d.Due, DeliverBefore: d.DeliverBefore, Ended: d.Ended,
-		Why:    d.Note,
-		HeldBy: d.HeldBy, Key: d.Key, AskedBy: askedBy(d), Fallback: d.Fallback,
+		Why: d.Note, HeldBy: d.HeldBy, Key: d.Key, AskedBy: askedBy(d), Fallback: d.Fallback,
 	}
 }
 
@@ -84,8 +83,7 @@ type laneJSON struct {
 
 func summaryOf(s store.Summary, now time.Time) summaryJSON {
 	v := summaryJSON{Count: s.Count, Lanes: []laneJSON{}, Repeats: s.Repeats, Lists: s.Lists, Aside: s.Aside,
-		OldestDue:  s.OldestDue,
-		WorkerSeen: s.LastSeen, NobodyWorks: s.NobodyWorks(now), Site: s.Site}
+		OldestDue: s.OldestDue, WorkerSeen: s.LastSeen, NobodyWorks: s.NobodyWorks(now), Site: s.Site}
 	for _, l := range s.Loads {
 		v.Lanes = append(v.Lanes, laneJSON(l))
 	}

@@ -147,14 +147,15 @@ func (a *app) keysRetire() *cobra.Command {
 		Args:  oneArg("the kid of a key; `illumicode keys list` shows them"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.onKeys(cmd.Context(), func(f *config.File, ring *keyring.Keyring, st *store.Store) error {
-				next, err := ring.Without(args[0])
-				if errors.Is(err, keyring.ErrUnknownKey) && emergency { // it is lost, and is put on record alone
-					next, err = ring, nil
-				}
+				d, err := st.Dependents(cmd.Context(), args[0], time.Now())
 				if err != nil {
 					return err
 				}
-				d, err := st.Dependents(cmd.Context(), args[0], time.Now())
+				next, err := ring.Without(args[0])
+				// it is lost, and put on record alone
+				if errors.Is(err, keyring.ErrUnknownKey) && emergency && d.Any() {
+					next, err = ring, nil
+				}
 				if err != nil {
 					return err
 				}
@@ -166,13 +167,13 @@ func (a *app) keysRetire() *cobra.Command {
 						"%s; wait for them (`illumicode keys rekey` moves suppressions), or say --emergency if the "+
 							"key is known to others", breaks)
 				}
-				if err := replaceKeyring(f, next); err != nil {
-					return err
-				}
-				if d.Any() { // a later start must not miss it
+				if d.Any() { // a later start must not miss it; before the key goes, lest this end in between
 					if err := st.RecordRetired(cmd.Context(), args[0]); err != nil {
 						return err
 					}
+				}
+				if err := replaceKeyring(f, next); err != nil {
+					return err
 				}
 				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes,
 					"suppressions": d.Suppressions}, func() {

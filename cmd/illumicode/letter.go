@@ -209,8 +209,7 @@ func (s samples) formOf(r render.Rendered, sms, form string) (string, error) {
 			return "", err
 		}
 		sample := compose.Message{From: s.from, To: []message.Address{to}, Subject: r.Subject, Text: r.Text,
-			HTML: r.HTML,
-			Date: time.Now(), ID: "sample@letters.example"}
+			HTML: r.HTML, Date: time.Now(), ID: "sample@letters.example"}
 		if s.mark != nil {
 			sample.Inline = []compose.Part{*s.mark}
 		}

@@ -118,8 +118,8 @@ func group(use, short string, verbs ...*cobra.Command) *cobra.Command {
 func (a *app) load() (*config.File, error) { return config.Load(a.configPath) }
 
 // withService runs fn with everything that the configuration describes.
-func (a *app) withService(ctx context.Context, f *config.File, fn func(*illumicode.Service, *slog.Logger) error) (
-	err error) {
+func (a *app) withService(ctx context.Context, f *config.File,
+	fn func(*illumicode.Service, *slog.Logger) error) (err error) {
 	log := a.log()
 	svc, closeAll, err := f.Open(ctx, log, a.metrics)
 	if err != nil {

@@ -180,4 +180,7 @@ func TestEventsWithoutRules(t *testing.T) {
 	if out := p.must("outbox", "events"); !strings.Contains(out, "1 INSERTED EVENTS WAIT") {
 		t.Error(out)
 	}
+	if out := p.must("outbox", "events", "--json"); !strings.Contains(out, `"waiting": 1`) {
+		t.Error(out)
+	}
 }

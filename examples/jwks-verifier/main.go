@@ -48,8 +48,8 @@ func keys(file []byte) (map[string]ed25519.PublicKey, error) {
 }
 
 // verify checks a receipt. The algorithm comes from the key, never from the header (RFC 8725 §3.1).
-func verify(receipt string, keys map[string]ed25519.PublicKey, issuer, audience string, now time.Time) (c claims,
-	err error) {
+func verify(receipt string, keys map[string]ed25519.PublicKey, issuer, audience string,
+	now time.Time) (c claims, err error) {
 	parts := strings.Split(receipt, ".")
 	if len(parts) != 3 {
 		return c, errors.New("not a receipt")

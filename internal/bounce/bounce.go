@@ -126,7 +126,7 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 func (c Consequences) consequence(ctx context.Context, t store.Tx, f *store.Feedback) (act func() error, err error) {
 	said := strings.TrimSpace(f.Status + " " + f.Words)
 	suppress := func(scope store.Scope, reason string) error {
-		return c.p.Suppress(ctx, t, store.Suppression{Mailbox: f.Mailbox, Scope: scope, Reason: reason})
+		return c.p.Suppress(ctx, t, store.Suppression{Mailbox: f.Mailbox, Scope: scope, Reason: reason}, "")
 	}
 	if f.Kind == report.Complaint {
 		f.Note = "its reader has complained: no more notices"

@@ -385,8 +385,8 @@ func ReadData(raw string) (map[string]any, error) {
 }
 
 // unwanted reports whether a reader has said no to letters like this one.
-func (c Composer) unwanted(ctx context.Context, d store.Delivery, to message.Address) (category string, yes bool,
-	err error) {
+func (c Composer) unwanted(ctx context.Context, d store.Delivery,
+	to message.Address) (category string, yes bool, err error) {
 	kind := c.p.Letters.Kind(d.Letter)
 	if kind.Security() {
 		return "", false, nil

@@ -66,8 +66,7 @@ func (f *File) Webhooks() (map[string]web.Webhook, error) {
 			Signature: feedback.Signature{Key: []byte(secret.Reveal()), Header: h.Signature, Prefix: h.Prefix,
 				Base64: h.Base64, Timestamp: h.Timestamp},
 			Mapping: feedback.Mapping{Each: h.Each, ID: h.ID, Letter: h.Letter, Delivery: h.Delivery, Kind: h.Kind,
-				Kinds: h.Kinds, Status: h.Status, Code: h.Code,
-				Text: h.Text, At: h.At},
+				Kinds: h.Kinds, Status: h.Status, Code: h.Code, Text: h.Text, At: h.At},
 		}
 		if err := report.Signature(hook.Signature).Check(); err != nil {
 			return nil, f.wrong(key, "cannot be: %w", err)

@@ -144,8 +144,7 @@ func (f *File) Exposure() (exposure.Input, error) {
 	}
 	all, err := flow.Purposes(render.Of(set), flow.Policies{
 		challenge.Signup: f.Signup.policy(), challenge.Reverify: f.Reverify.policy(),
-		challenge.SignIn: f.SignIn.policy(),
-		challenge.StepUp: f.StepUp.policy(),
+		challenge.SignIn: f.SignIn.policy(), challenge.StepUp: f.StepUp.policy(),
 	}, nil)
 	in.Policies = make(map[string]challenge.Policy, len(all))
 	for name, p := range all {

@@ -228,8 +228,7 @@ func (f *File) Signer() (*dkim.Signer, error) {
 // site returns the site, with its mark read.
 func (f *File) site() (illumicode.Site, error) {
 	s := illumicode.Site{BaseURL: f.Site.BaseURL, Name: f.Site.Name, HomePage: f.Site.HomePage, Imprint: f.Site.Imprint,
-		Mark:    f.Site.Mark,
-		Colours: letter.Colours(f.Site.Colours)}
+		Mark: f.Site.Mark, Colours: letter.Colours(f.Site.Colours)}
 	if f.Site.MarkFile != "" {
 		raw, err := os.ReadFile(f.inFolder(f.Site.MarkFile))
 		if err != nil {
@@ -287,8 +286,7 @@ func (f *File) LetterSet() (*letter.Set, error) {
 func (f Flow) policy() challenge.Policy {
 	p := challenge.Policy{
 		Forms: challenge.Forms(f.Forms), CodeLife: time.Duration(f.CodeLife), LinkLife: time.Duration(f.LinkLife),
-		Cap:    time.Duration(f.Cap),
-		Digits: f.Digits, Tries: f.Tries,
+		Cap: time.Duration(f.Cap), Digits: f.Digits, Tries: f.Tries,
 	}
 	for _, rung := range f.Resend {
 		p.Ladder = append(p.Ladder, time.Duration(rung))

@@ -79,8 +79,7 @@ func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 func (f *File) http(key string, p Provider) (httpapi.Config, error) {
 	c := httpapi.Config{
 		Method: p.Method, URL: p.URL, Form: p.Form, Body: p.Body, Headers: p.Headers, SMS: p.SMS, Most: p.Most,
-		Senders:           p.Senders,
-		Auth:              httpapi.Auth{User: p.User, Header: p.HMACHeader},
+		Senders: p.Senders, Auth: httpapi.Auth{User: p.User, Header: p.HMACHeader},
 		IdempotencyHeader: p.IdempotencyHeader, MessageID: p.MessageID, Probe: p.Probe,
 		Timeout: time.Duration(p.Timeout),
 	}

@@ -146,7 +146,7 @@ func (p *Parts) Thumbs(mailbox string) []string {
 }
 
 // Suppress adds a suppression, with a line of the trail.
-func (p *Parts) Suppress(ctx context.Context, t store.Tx, sup store.Suppression) error {
+func (p *Parts) Suppress(ctx context.Context, t store.Tx, sup store.Suppression, actor string) error {
 	now, key := p.Now(), p.Keys.Index()[0]
 	sup.Thumb, sup.Kid, sup.Since = key.Lookup(sup.Mailbox), key.ID(), now
 	if err := t.Suppress(ctx, sup); err != nil {
@@ -154,6 +154,6 @@ func (p *Parts) Suppress(ctx context.Context, t store.Tx, sup store.Suppression)
 	}
 	return t.Record(ctx, store.Step{
 		Mailbox: sup.Mailbox, At: now, What: "suppressed", Outcome: string(sup.Scope) + ": " + sup.Reason,
-		Network: Network(ctx),
+		Network: Network(ctx), Actor: actor,
 	})
 }

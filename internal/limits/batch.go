@@ -2,6 +2,7 @@ package limits
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"sync"
@@ -33,6 +34,8 @@ type question struct {
 	d     judge.Decision
 	out   chan error
 }
+
+var errJudge = errors.New("limits: the request could not be judged")
 
 // maxQuestions bounds a transaction of the batch.
 const maxQuestions = 64

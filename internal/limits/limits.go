@@ -4,7 +4,6 @@ package limits
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -48,8 +47,8 @@ type Charge struct {
 	at    time.Time
 }
 
-// unusedAfter is how long an admission may wait for its challenge before its charge is refunded.
-const unusedAfter = time.Minute
+// UnusedAfter is how long an admission may wait for its challenge, before its charge is refunded.
+const UnusedAfter = time.Minute
 
 // Limits are the rules of one service, and the admissions that may still lead to a challenge. They are safe for
 // concurrent use. Use [New].
@@ -95,9 +94,8 @@ func (l *Limits) SpendInside(ctx context.Context, t store.Tx, a judge.Request, i
 	})
 }
 
-func (l *Limits) spend(a judge.Request, id string, by Asker, decide func([]judge.Bound) (judge.Decision, error)) (
-	Charge,
-	error) {
+func (l *Limits) spend(a judge.Request, id string, by Asker,
+	decide func([]judge.Bound) (judge.Decision, error)) (Charge, error) {
 	if a.Network == "" && by == ByPerson && l.byNetwork {
 		l.unknown.Do(func() {
 			l.log.Warn("a request came without its network, so rules by network do not hold for it; " +
@@ -187,7 +185,7 @@ func (l *Limits) arm() {
 		return
 	}
 	l.timed = true
-	time.AfterFunc(unusedAfter+time.Second, func() {
+	time.AfterFunc(UnusedAfter+time.Second, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
 		if err := l.RefundUnused(ctx); err != nil {
@@ -208,7 +206,7 @@ func (l *Limits) ripe(now time.Time) []Charge {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	n := 0
-	for n < len(l.open) && n < mostRefunds && now.Sub(l.open[n].at) >= unusedAfter {
+	for n < len(l.open) && n < mostRefunds && now.Sub(l.open[n].at) >= UnusedAfter {
 		n++
 	}
 	out := l.open[:n:n]
@@ -266,5 +264,3 @@ func (l *Limits) SpendNew(ctx context.Context, a judge.Request) (ok bool, err er
 	}
 	return d.Allowed, nil
 }
-
-var errJudge = errors.New("limits: the request could not be judged")

@@ -121,8 +121,8 @@ func (w *worker) gaveBack(d store.Delivery) bool {
 }
 
 // candidates returns the providers, as they stand for a delivery.
-func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) ([]choose.Candidate,
-	error) {
+func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store.Attempt,
+	l Letter) ([]choose.Candidate, error) {
 	var carried []string
 	if len(w.ways) > 1 && strings.HasPrefix(d.AskedBy, store.SentAgain) {
 		var err error

@@ -64,8 +64,7 @@ func refused(a Attempt) Feedback {
 		kind = report.Severity(a.Enhanced, a.Code)
 	}
 	return Feedback{ID: "attempt " + a.Delivery + " " + strconv.Itoa(a.Number), Source: a.Provider,
-		Delivery: a.Delivery, Kind: kind, Status: a.Enhanced, Words: a.Reply,
-		Happened: a.Ended, Taken: a.Ended}
+		Delivery: a.Delivery, Kind: kind, Status: a.Enhanced, Words: a.Reply, Happened: a.Ended, Taken: a.Ended}
 }
 
 const feedbackColumns = `id, source, delivery, remote, mailbox, kind, status, words, happened, taken, state, note`

@@ -11,7 +11,7 @@ import (
 
 // WriteRelaxed is [Store.Write] with such a commit.
 func (s *Store) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
-	return s.soon(ctx, func(conn *sql.Conn) error {
+	return s.relaxed(ctx, func(conn *sql.Conn) error {
 		begin := s.db.BeginTx
 		if conn != nil {
 			begin = conn.BeginTx
@@ -33,9 +33,9 @@ func (s *Store) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 	})
 }
 
-// soon runs fn, in its turn to write, with a connection whose commits wait for no disk; with none where
+// relaxed runs fn, in its turn to write, with a connection whose commits wait for no disk; with none where
 // statements say that themselves.
-func (s *Store) soon(ctx context.Context, fn func(conn *sql.Conn) error) error {
+func (s *Store) relaxed(ctx context.Context, fn func(conn *sql.Conn) error) error {
 	unlock, err := s.lock(ctx)
 	if err != nil {
 		return err

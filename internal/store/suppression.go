@@ -71,8 +71,8 @@ var letThrough = q(`UPDATE illumicode_suppression SET let_at = ?, let_challenge 
 
 // LetThrough reports whether the letter of a challenge may go to an address that has bounced: if none of
 // another challenge has within every.
-func (s *Store) LetThrough(ctx context.Context, thumb, challenge string, every time.Duration, now time.Time) (let bool,
-	err error) {
+func (s *Store) LetThrough(ctx context.Context, thumb, challenge string, every time.Duration,
+	now time.Time) (let bool, err error) {
 	return let, s.Write(ctx, func(t Tx) error {
 		n, err := t.exec(ctx, letThrough, millis(now), challenge, thumb, challenge, millis(now.Add(-every)))
 		let = n == 1
@@ -90,8 +90,8 @@ var (
 
 // RekeySuppressions puts up to n suppressions that are not under a key under it, and returns how many
 // that were. Those of people who were forgotten stay where they are: nobody knows their addresses.
-func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(mailbox string) string, n int) (int,
-	error) {
+func (s *Store) RekeySuppressions(ctx context.Context, kid string, thumb func(mailbox string) string,
+	n int) (int, error) {
 	rows, err := s.query(ctx, suppressionsUnder, kid, n)
 	all, err := collect(s, rows, err, scanSuppression)
 	if err != nil || len(all) == 0 {

@@ -80,8 +80,8 @@ func (s *Store) Recover(ctx context.Context, now time.Time) (released, underWay 
 // RecoverUnheard gives back what a worker claimed before a time and does not know of, and returns
 // how much that was. A claim whose answer the connection lost is one that was made all the same,
 // and while its worker lives nobody else would ever free it. known holds the ids that it knows.
-func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time) (
-	released int64, err error) {
+func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []string, before,
+	now time.Time) (released int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
 		released, _, err = t.releaseTaken(ctx, now, takeUnheard, worker, millis(before), list(known))
 		return err
@@ -90,8 +90,8 @@ func (s *Store) RecoverUnheard(ctx context.Context, worker string, known []strin
 }
 
 // releaseTaken makes wait, due at now, what a statement takes from its worker and returns the ids of.
-func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string, args ...any) (released, underWay int64,
-	err error) {
+func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string,
+	args ...any) (released, underWay int64, err error) {
 	const lost = "the worker stopped before an answer came"
 	rows, err := t.query(ctx, take, args...)
 	ids, err := collect(t.s, rows, err, scanText)

@@ -4,10 +4,7 @@ package storetest
 
 import (
 	"errors"
-	"fmt"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -143,81 +140,6 @@ func migrations(b *bed) {
 }
 
 // Eight claimers share 200 deliveries, and each delivery has one.
-
-func exclusive(b *bed) {
-	for range 200 {
-		b.put(nil)
-	}
-	var mu sync.Mutex
-	got := make(map[string]int)
-	var all sync.WaitGroup
-	for i := range 8 {
-		worker := fmt.Sprintf("w%d", i)
-		b.worker(worker)
-		all.Go(func() {
-			for empty := 0; empty < 3; {
-				claimed, err := b.st.Claim(b.Context(), worker, store.Reach{Lane: store.Normal, Most: 7}, start)
-				if err != nil {
-					b.Error(err)
-					return
-				}
-				if len(claimed) == 0 {
-					empty++
-				}
-				mu.Lock()
-				for _, d := range claimed {
-					got[d.ID]++
-				}
-				mu.Unlock()
-			}
-		})
-	}
-	all.Wait()
-	for id, n := range got {
-		if n != 1 {
-			b.Errorf("%s was claimed %d times", id, n)
-		}
-	}
-	if len(got) != 200 {
-		b.Errorf("%d of 200 were claimed", len(got))
-	}
-}
-
-func claims(b *bed) {
-	b.worker("w")
-	late := b.put(func(d *store.Delivery) { d.Due = start.Add(time.Hour) })
-	newer := b.put(func(d *store.Delivery) { d.Version = store.Version + 1 })
-	first := b.put(func(d *store.Delivery) { d.Due = start.Add(-2 * time.Second) })
-	second := b.put(func(d *store.Delivery) { d.Due = start.Add(-time.Second) })
-	b.put(func(d *store.Delivery) { d.Lane = store.Bulk })
-	mark := store.Mark{Due: start.Add(-2 * time.Second), ID: first}
-	got, err := b.st.Claim(b.Context(), "w", store.Reach{Lane: store.Normal, After: mark, Most: 10}, start)
-	if err != nil || len(got) != 1 || got[0].ID != second || got[0].State != store.Claimed || got[0].Claim != 1 {
-		b.Fatalf("behind the mark: %+v, %v", got, err)
-	}
-	for _, probe := range []struct {
-		after store.Mark
-		want  bool
-	}{{store.Mark{}, true}, {store.Mark{Due: start, ID: "g"}, false}} {
-		if any, err := b.st.AnyDue(b.Context(), store.Normal, probe.after, start); err != nil || any != probe.want {
-			b.Errorf("anything due behind %v: %v, %v", probe.after, any, err)
-		}
-	}
-	if got := b.claim("w", 10); len(got) != 1 || got[0].ID != first {
-		b.Errorf("from the head: %+v", got)
-	}
-	if b.get(late).State != store.Waiting || b.get(newer).State != store.Waiting {
-		b.Error("what is not due, or of a newer version, was claimed")
-	}
-	d, err := b.st.ClaimOne(b.Context(), "w", late, start)
-	if err != nil || d.ID != late {
-		b.Errorf("ClaimOne of what is not due: %+v, %v", d, err)
-	}
-	b.must(b.st.Unclaim(b.Context(), d, start.Add(time.Minute), "given back"))
-	if d := b.get(late); d.State != store.Waiting || !d.Due.Equal(start.Add(time.Hour)) || d.Note != "given back" {
-		b.Errorf("given back: %+v", d)
-	}
-}
 
 func attempts(b *bed) {
 	b.worker("w")
@@ -357,78 +279,6 @@ func groups(b *bed) {
 
 // A worker whose claim was given to another can neither begin nor end for it.
 
-func fencing(b *bed) {
-	b.worker("slow")
-	id := b.put(nil)
-	old := b.claim("slow", 1)[0]
-	b.must(b.begin(old))
-	released, underWay, err := b.st.Recover(b.Context(), start.Add(2*time.Minute))
-	if err != nil || released != 1 || underWay != 1 {
-		b.Fatalf("Recover = %d, %d, %v", released, underWay, err)
-	}
-	// The worker has claimed it once more: in one group with the claim that it lost, one may begin.
-	again, err := b.st.ClaimOne(b.Context(), "slow", id, start)
-	b.must(err)
-	var group []store.Beginning
-	for _, d := range []store.Delivery{old, again} {
-		group = append(group,
-			store.Beginning{
-				Delivery: d, Attempt: store.Attempt{Delivery: id, Number: again.Attempts + 1, Provider: "harbour",
-					Begun: start}})
-	}
-	if begun, err := b.st.Record(b.Context(), group, nil); err != nil || begun[old.ClaimKey()] ||
-		!begun[again.ClaimKey()] {
-		b.Errorf("of the lost and the good claim began %v, %v", begun, err)
-	}
-	b.must(b.st.Unbegin(b.Context(), again, start, start))
-	const tries = 2
-	late := old
-	late.Attempts = tries
-	if err := b.begin(late); !errors.Is(err, store.ErrFenced) {
-		b.Errorf("begin under a lost claim: %v", err)
-	}
-	for _, state := range []store.State{store.Sent, store.Failed, store.Waiting} {
-		b.end(old, state, retry.Accepted, nil)
-		if d := b.get(id); d.State != store.Waiting || d.Attempts != tries || d.Note == "" {
-			b.Errorf("an end as %s under a lost claim: %+v", state, d)
-		}
-	}
-}
-
-// A claim fences in both directions: what was claimed earlier writes nothing, and neither does a number that nobody
-// has had yet.
-func fences(b *bed) {
-	b.worker("w")
-	id := b.put(nil)
-	lost := b.claim("w", 1)[0]
-	b.must(b.st.Unclaim(b.Context(), lost, start, ""))
-	held := b.claim("w", 1)[0]
-	invented := held
-	invented.Claim += 7
-	for what, write := range map[string]func(store.Delivery) error{
-		"Unclaim": func(d store.Delivery) error { return b.st.Unclaim(b.Context(), d, start, "x") },
-		"Hold":    func(d store.Delivery) error { return b.st.Hold(b.Context(), d, store.HeldAsked, "x") },
-		"Drop":    func(d store.Delivery) error { return b.st.Drop(b.Context(), d, store.Suppressed, "x", start) },
-		"an end": func(d store.Delivery) error {
-			b.end(d, store.Failed, retry.MessageRefused, nil)
-			return nil
-		},
-		"a begin": func(d store.Delivery) error {
-			if err := b.begin(d); !errors.Is(err, store.ErrFenced) {
-				b.Errorf("a begin under claim %d of %d: %v", d.Claim, held.Claim, err)
-			}
-			return nil
-		},
-	} {
-		for _, d := range []store.Delivery{lost, invented} {
-			b.must(write(d))
-			if now := b.get(id); now.State != store.Claimed || now.Claim != held.Claim || now.Note != "" {
-				b.Fatalf("%s under claim %d of %d: %+v", what, d.Claim, held.Claim, now)
-			}
-		}
-	}
-}
-
 // What has failed and waits again is what it was, column for column.
 func revived(b *bed) {
 	b.worker("w")
@@ -470,57 +320,7 @@ func tries(b *bed) {
 	}
 }
 
-// What a worker claimed and does not know of waits again, under another claim; what it knows of,
-// and what it claimed just now, stays.
-func unheard(b *bed) {
-	b.worker("w")
-	b.put(nil)
-	b.put(nil)
-	all := b.claim("w", 2)
-	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, start); err != nil || n != 0 {
-		b.Errorf("%d, %v; a claim of just now is given back", n, err)
-	}
-	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start.Add(time.Minute), start.Add(time.Minute))
-	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed ||
-		lost.State != store.Waiting || lost.Claim == all[1].Claim {
-		b.Errorf("%d, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
-	}
-}
-
 // Several workers recover at once what a dead one held: everything once, and no more.
-
-func recovery(b *bed) {
-	b.must(b.st.Beat(b.Context(), store.Worker{ID: "dead", Seen: start, Lease: start.Add(time.Second)}))
-	b.put(nil)
-	unsure := b.put(func(d *store.Delivery) { d.Once = true })
-	b.put(nil)
-	claimed := b.claim("dead", 3)
-	for _, d := range claimed[:2] {
-		b.must(b.begin(d))
-	}
-	if claimed[2].ID == unsure {
-		b.must(b.begin(claimed[2]))
-	}
-	var released, underWay atomic.Int64
-	var all sync.WaitGroup
-	for range 4 {
-		all.Go(func() {
-			r, u, err := b.st.Recover(b.Context(), start.Add(time.Minute))
-			if err != nil {
-				b.Error(err)
-			}
-			released.Add(r)
-			underWay.Add(u)
-		})
-	}
-	all.Wait()
-	if released.Load() != 3 || underWay.Load() < 2 {
-		b.Errorf("%d released, %d perhaps sent", released.Load(), underWay.Load())
-	}
-	if d := b.get(unsure); d.State != store.Held || d.HeldBy != store.HeldUnsure || d.Attempts != 1 {
-		b.Errorf("at most once, after a crash: %+v", d)
-	}
-}
 
 // A list of 450 in three pieces is expanded by four at once: everybody gets one letter.
 

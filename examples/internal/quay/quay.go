@@ -65,8 +65,10 @@ var (
 
 // Next waits for the next letter.
 func (q *Quay) Next() Letter {
-	for len(q.Ways.Letters()) <= q.read {
-		time.Sleep(5 * time.Millisecond)
+	for end := time.Now().Add(time.Minute); len(q.Ways.Letters()) <= q.read; time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			log.Fatalf("no letter came within a minute after the first %d", q.read)
+		}
 	}
 	l := q.Ways.Letters()[q.read]
 	q.read++

@@ -191,6 +191,9 @@ func (r *Keyring) Key(kid string, now time.Time) (*Key, error) {
 	return k, nil
 }
 
+// Has reports whether the keyring has a key with this kid, whether or not it may still verify.
+func (r *Keyring) Has(kid string) bool { return r.now.Load().byKid[kid] != nil }
+
 // validKid keeps a kid harmless in a header, a column and a log line.
 func validKid(kid string) bool {
 	if kid == "" || len(kid) > 64 {

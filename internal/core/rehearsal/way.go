@@ -73,8 +73,7 @@ func (p *play) choose(d int32) {
 // candidate returns a way as it stands for a delivery.
 func (p *play) candidate(i int, w *way, one *delivery, urgent bool) choose.Candidate {
 	c := choose.Candidate{Name: w.Name, Weight: w.Terms.Weight, Cost: w.Terms.Cost, Breaker: w.Breaker,
-		Health: w.health, Tried: int(one.tried[i]),
-		Unsure: one.unsure && int(one.last) == i}
+		Health: w.health, Tried: int(one.tried[i]), Unsure: one.unsure && int(one.last) == i}
 	to := p.destination(one)
 	switch {
 	case one.sms && !w.SMS:
