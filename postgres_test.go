@@ -18,6 +18,7 @@ import (
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
@@ -188,7 +189,7 @@ func TestLeastPrivilege(t *testing.T) {
 	conn := pgtest.Fresh(t)
 	owner := illumicodetest.Idle(t, withPier(t), onPostgres(t, conn))
 	for range 2 { // again after an upgrade
-		if _, err := owner.Service.Store().DB().Exec(store.Roles); err != nil {
+		if _, err := owner.Service.Store().DB().Exec(db.Roles("")); err != nil {
 			t.Fatal(err)
 		}
 	}

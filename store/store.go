@@ -9,6 +9,7 @@ import (
 	"time"
 
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 )
 
 // inside lets the other packages of this module reach the queries.
@@ -67,6 +68,6 @@ func Adapt(st *Store, own any, r Runner) Handle {
 			own, r))
 	}
 	var h Handle
-	rows.PublishHandle(&h, own, rows.Adapted(rows.Of(st), r))
+	rows.PublishHandle(&h, own, db.Adapted(r))
 	return h
 }

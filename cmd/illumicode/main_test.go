@@ -265,6 +265,13 @@ func TestMigratePrints(t *testing.T) {
 			t.Errorf("what is printed for %s: %v", tt.kind, err)
 		}
 		if tt.kind == "postgres" {
+			if _, err := db.Exec(p.must("migrate", "--print", "--for", "postgres", "--schema", "of its own") +
+				p.must("migrate", "--print-roles", "--schema", "of its own")); err != nil {
+				t.Errorf("what is printed for a schema: %v", err)
+			}
+			if _, err := db.Exec("RESET search_path"); err != nil {
+				t.Fatal(err)
+			}
 			if _, err := db.Exec(p.must("migrate", "--print-roles")); err != nil {
 				t.Errorf("the roles: %v", err)
 			}
@@ -278,7 +285,7 @@ func TestMigratePrints(t *testing.T) {
 		}
 	}
 	if _, errOut, code := newPlace(t).do("migrate", "--print", "--for", "another"); code != exitMisused ||
-		!strings.Contains(errOut, "say sqlite or postgres") {
+		!strings.Contains(errOut, "there are sqlite and postgres") {
 		t.Errorf("another database: exit %d, %s", code, errOut)
 	}
 }

@@ -2,18 +2,18 @@ package main
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 )
 
 func (a *app) migrate() *cobra.Command {
 	var printOnly, roles bool
-	var database string
+	var database, schema string
 	cmd := &cobra.Command{
 		Use:   "migrate",
 		Short: "Create the tables, or bring them up to this version",
@@ -25,9 +25,9 @@ func (a *app) migrate() *cobra.Command {
 					errors.New("--print and --print-roles are run apart: roles need rights that tables do not; say " +
 						"one of them")}
 			case printOnly:
-				return a.printMigrations(database)
+				return a.printMigrations(database, schema)
 			case roles:
-				a.line("%s", strings.TrimRight(store.Roles, "\n"))
+				a.line("%s", strings.TrimRight(db.Roles(schema), "\n"))
 				return nil
 			}
 			f, err := a.load()
@@ -61,14 +61,16 @@ func (a *app) migrate() *cobra.Command {
 	cmd.Flags().BoolVar(&roles, "print-roles", false,
 		"print the SQL that makes roles of PostgreSQL with the least rights")
 	cmd.Flags().StringVar(&database, "for", "sqlite", "with --print: for which database, sqlite or postgres")
+	cmd.Flags().StringVar(&schema, "schema", "",
+		"with --print or --print-roles: the schema of PostgreSQL that holds the tables")
 	return cmd
 }
 
 // printMigrations prints SQL that makes the tables in an empty database, and records that they were made.
-func (a *app) printMigrations(database string) error {
-	script, err := store.Script(database, time.Now())
+func (a *app) printMigrations(database, schema string) error {
+	script, err := db.Script(database, schema, time.Now())
 	if err != nil {
-		return misuse{fmt.Errorf("--for %s: say sqlite or postgres", database)}
+		return misuse{err}
 	}
 	return a.print(map[string]string{"for": database, "sql": script},
 		func() { a.line("%s", strings.TrimRight(script, "\n")) })

@@ -80,6 +80,7 @@ type Store struct {
 	PasswordFile   string `toml:"password_file"`
 	PostgresListen string `toml:"postgres_listen"`
 	Connections    int    `toml:"connections"`
+	Schema         string `toml:"schema"` // of PostgreSQL; empty for the first of the search path
 }
 
 // Guard says what may leave.

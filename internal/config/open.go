@@ -41,9 +41,13 @@ func (f *File) OpenStore(ctx context.Context) (*store.Store, error) {
 		return nil, err
 	}
 	st, err := postgres.Open(ctx, f.Store.Postgres,
-		postgres.Options{Listen: f.Store.PostgresListen, Connections: f.Store.Connections, Password: password.Reveal()})
+		postgres.Options{Listen: f.Store.PostgresListen, Schema: f.Store.Schema, Password: password.Reveal()})
 	if err != nil {
 		return nil, f.wrong("store.postgres", "cannot be opened: %w", err)
+	}
+	if n := f.Store.Connections; n > 0 {
+		st.DB().SetMaxOpenConns(n)
+		st.DB().SetMaxIdleConns(n)
 	}
 	return st, nil
 }

@@ -7,97 +7,88 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/illumicode/illumicode/internal/store/db"
 )
 
 // ErrUnderWay means that a letter to an address is in a worker's hands just now.
 var ErrUnderWay = errors.New("store: a letter to this address is under way; try again in a minute")
 
 var (
-	spellings = q(
-		`SELECT address FROM illumicode_address WHERE mailbox = ? UNION SELECT address FROM illumicode_challenge WHERE
-			mailbox = ?
-		UNION SELECT old_address FROM illumicode_change WHERE old_mailbox = ? UNION SELECT new_address FROM
-		illumicode_change WHERE new_mailbox = ?`)
-	underWay = q(
-		`SELECT EXISTS (SELECT 1 FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?)) ` +
-			`AND state = 'claimed')`)
+	spellings = db.Q(`SELECT address FROM @address WHERE mailbox = ? UNION SELECT address FROM @challenge
+		WHERE mailbox = ? UNION SELECT old_address FROM @change WHERE old_mailbox = ? UNION SELECT new_address
+		FROM @change WHERE new_mailbox = ?`)
+	underWay = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE LOWER(address) @listed() AND state = 'claimed')`)
 
 	// What is about a mailbox alone goes.
 	forgetRows = []string{
-		q(`DELETE FROM illumicode_feedback WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE ` +
-			`LOWER(address) IN (SELECT value FROM json_each(?)))`),
-		q(`DELETE FROM illumicode_feedback WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_attempt WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) ` +
-			`IN (SELECT value FROM json_each(?)))`),
-		q(`DELETE FROM illumicode_item WHERE delivery IN (SELECT id FROM illumicode_outbox WHERE LOWER(address) IN ` +
-			`(SELECT value FROM json_each(?)))`),
-		q(`DELETE FROM illumicode_delivery WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_ended WHERE LOWER(address) IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_trail WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_challenge WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_holder WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_address WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`DELETE FROM illumicode_preference WHERE mailbox IN (SELECT value FROM json_each(?))`),
-		q(`UPDATE illumicode_suppression SET mailbox = '' WHERE mailbox IN (SELECT value FROM json_each(?))`),
+		db.Q(`DELETE FROM @feedback WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
+		db.Q(`DELETE FROM @feedback WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @attempt WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
+		db.Q(`DELETE FROM @item WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
+		db.Q(`DELETE FROM @delivery WHERE LOWER(address) @listed()`),
+		db.Q(`DELETE FROM @ended WHERE LOWER(address) @listed()`),
+		db.Q(`DELETE FROM @trail WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @challenge WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @holder WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @address WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @preference WHERE mailbox @listed()`),
+		db.Q(`UPDATE @suppression SET mailbox = '' WHERE mailbox @listed()`),
 	}
-	akin = q(`WITH own AS (SELECT subject FROM illumicode_address WHERE mailbox = ? AND standing <> 'unconfirmed' AND
-		subject <> '')
-		SELECT DISTINCT address FROM (
-			SELECT address, mailbox FROM illumicode_address WHERE subject IN (SELECT subject FROM own)
-			UNION SELECT address, mailbox FROM illumicode_challenge WHERE subject IN (SELECT subject FROM own)
-			UNION SELECT old_address, old_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)
-			UNION SELECT new_address, new_mailbox FROM illumicode_change WHERE subject IN (SELECT subject FROM own)) AS
-			known
-		WHERE mailbox <> ? ORDER BY address`)
-	forgetFailures = q(`DELETE FROM illumicode_failure WHERE name = ?`)
-	forgetChanges  = q(`DELETE FROM illumicode_change WHERE old_mailbox = ? OR new_mailbox = ?`)
+	akin = db.Q(`WITH own AS (SELECT subject FROM @address WHERE mailbox = ? AND standing <> 'unconfirmed'
+		AND subject <> '') SELECT DISTINCT address FROM ( SELECT address, mailbox FROM @address
+		WHERE subject IN (SELECT subject FROM own) UNION SELECT address, mailbox FROM @challenge
+		WHERE subject IN (SELECT subject FROM own) UNION SELECT old_address, old_mailbox FROM @change
+		WHERE subject IN (SELECT subject FROM own) UNION SELECT new_address, new_mailbox FROM @change
+		WHERE subject IN (SELECT subject FROM own)) AS known WHERE mailbox <> ? ORDER BY address`)
+	forgetFailures = db.Q(`DELETE FROM @failure WHERE name = ?`)
+	forgetChanges  = db.Q(`DELETE FROM @change WHERE old_mailbox = ? OR new_mailbox = ?`)
 
-	// Where it stands beside others, it is taken out of what they have: up to four texts of a row, whose
-	// key is one text.
+	// Where it stands beside others, it is taken out of what they have.
 	forgetFallback = []string{
-		q(`UPDATE illumicode_delivery SET fallback = '' WHERE LOWER(fallback) = ?`),
-		q(`UPDATE illumicode_ended SET fallback = '' WHERE LOWER(fallback) = ?`),
+		db.Q(`UPDATE @delivery SET fallback = '' WHERE LOWER(fallback) = ?`),
+		db.Q(`UPDATE @ended SET fallback = '' WHERE LOWER(fallback) = ?`),
 	}
-	mentions = []struct{ find, change string }{
-		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_delivery WHERE LOWER(visible || data || ` +
-			`asked_by || note) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_delivery SET visible = ?, data = ?, asked_by = ?, note = ? WHERE id = ?`)},
-		{q(`SELECT id, visible, data, asked_by, note FROM illumicode_ended WHERE LOWER(visible || data || asked_by ` +
-			`|| note) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_ended SET visible = ?, data = ?, asked_by = ?, note = ? WHERE id = ?`)},
-		{q(`SELECT id, data, name, '', '' FROM illumicode_challenge WHERE LOWER(data || name) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_challenge SET data = ?, name = ? || ? || ? WHERE id = ?`)},
-		{q(`SELECT delivery || ' ' || id, data, '', '', '' FROM illumicode_item WHERE LOWER(data) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_item SET data = ? || ? || ? || ?
-				WHERE delivery || ' ' || id = ?`)},
-		{q(`SELECT CAST(seq AS TEXT), outcome, '', '', '' FROM illumicode_trail
-			WHERE LOWER(outcome) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_trail SET outcome = ? || ? || ? || ? WHERE CAST(seq AS TEXT) = ?`)},
-		{q(`SELECT subject || ' ' || address, reason, '', '', '' FROM illumicode_address WHERE LOWER(reason) LIKE ` +
-			`? ESCAPE '!'`),
-			q(`UPDATE illumicode_address SET reason = ? || ? || ? || ? WHERE subject || ' ' || address = ?`)},
-		{q(`SELECT thumb || ' ' || scope, reason, '', '', '' FROM illumicode_suppression WHERE LOWER(reason) LIKE ` +
-			`? ESCAPE '!'`),
-			q(`UPDATE illumicode_suppression SET reason = ? || ? || ? || ? WHERE thumb || ' ' || scope = ?`)},
-		{q(`SELECT id, words, note, remote, '' FROM illumicode_feedback WHERE LOWER(words || note || remote) LIKE ` +
-			`? ESCAPE '!'`),
-			q(`UPDATE illumicode_feedback SET words = ?, note = ?, remote = ? || ? WHERE id = ?`)},
-		{q(`SELECT id, draft, '', '', '' FROM illumicode_fanout WHERE LOWER(draft) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_fanout SET draft = ? || ? || ? || ? WHERE id = ?`)},
-		{q(`SELECT delivery || ' ' || CAST(number AS TEXT), reply, '', '', '' FROM illumicode_attempt WHERE ` +
-			`LOWER(reply) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_attempt SET reply = ? || ? || ? || ?
-				WHERE delivery || ' ' || CAST(number AS TEXT) = ?`)},
-		{q(`SELECT CAST(seq AS TEXT), data, subject, reason, '' FROM illumicode_event_aside WHERE LOWER(data || ` +
-			`subject || reason) LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_event_aside SET data = ?, subject = ?, reason = ? || ? WHERE CAST(seq AS TEXT) = ?`)},
-		{q(`SELECT CAST(seq AS TEXT), data, subject, '', '' FROM illumicode_event WHERE LOWER(data || subject) ` +
-			`LIKE ? ESCAPE '!'`),
-			q(`UPDATE illumicode_event SET data = ?, subject = ? || ? || ? WHERE CAST(seq AS TEXT) = ?`)},
+	mentions = []mention{
+		mentionIn("delivery", "id", "visible", "data", "asked_by", "note"),
+		mentionIn("ended", "id", "visible", "data", "asked_by", "note"),
+		mentionIn("challenge", "id", "data", "name"),
+		mentionIn("item", "delivery || ' ' || id", "data"),
+		mentionIn("trail", "CAST(seq AS TEXT)", "outcome"),
+		mentionIn("address", "subject || ' ' || address", "reason"),
+		mentionIn("suppression", "thumb || ' ' || scope", "reason"),
+		mentionIn("feedback", "id", "words", "note", "remote"),
+		mentionIn("fanout", "id", "draft"),
+		mentionIn("attempt", "delivery || ' ' || CAST(number AS TEXT)", "reply"),
+		mentionIn("event_aside", "CAST(seq AS TEXT)", "data", "subject", "reason"),
+		mentionIn("event", "CAST(seq AS TEXT)", "data", "subject"),
 	}
-	peopleWith   = q(`SELECT fanout, piece, people FROM illumicode_fanout_piece WHERE LOWER(people) LIKE ? ESCAPE '!'`)
-	updatePeople = q(`UPDATE illumicode_fanout_piece SET people = ? WHERE fanout = ? AND piece = ?`)
+	peopleWith   = db.Q(`SELECT fanout, piece, people FROM @fanout_piece WHERE LOWER(people) LIKE ? ESCAPE '!'`)
+	updatePeople = db.Q(`UPDATE @fanout_piece SET people = ? WHERE fanout = ? AND piece = ?`)
 )
+
+// A mention is where others' rows of a table may speak of a mailbox: in some texts, by a key that is one text.
+type mention struct {
+	find, change string
+	width        int
+}
+
+func mentionIn(table, key string, columns ...string) mention {
+	return mention{width: len(columns) + 1,
+		find: db.Q("SELECT " + key + ", " + strings.Join(columns, ", ") + " FROM @" + table + " WHERE LOWER(" +
+			strings.Join(columns, " || ") + ") LIKE ? ESCAPE '!'"),
+		change: db.Q("UPDATE @" + table + " SET " + strings.Join(columns, " = ?, ") + " = ? WHERE " + key + " = ?"),
+	}
+}
+
+// scan returns the key of a row and its texts.
+func (m mention) scan(r db.Scanner) ([]string, error) {
+	row, dest := make([]string, m.width), make([]any, m.width)
+	for i := range row {
+		dest[i] = &row[i]
+	}
+	return row, r.Scan(dest...)
+}
 
 // forgotten stands where an address was.
 const forgotten = "forgotten@invalid"
@@ -108,7 +99,7 @@ const forgotten = "forgotten@invalid"
 // transaction, and returns how many rows it erased or changed. The error may be [ErrUnderWay].
 func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		n, err := t.exec(ctx, forgetFailures, "address:"+mailbox) // writes first
+		n, err := t.Exec(ctx, forgetFailures, "address:"+mailbox) // writes first
 		total = n
 		if err != nil {
 			return err
@@ -117,19 +108,19 @@ func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, 
 		if err != nil {
 			return err
 		}
-		rows, err := t.query(ctx, underWay, list(all))
-		if busy, err := one(s, rows, err, func(r scanner) (yes bool, err error) {
-			return yes, r.Scan(&yes)
-		}); err != nil || busy {
-			return errors.Join(err, map[bool]error{true: ErrUnderWay}[busy])
+		switch busy, err := db.One(ctx, t, db.Scalar[bool], underWay, db.List(all)); {
+		case err != nil:
+			return err
+		case busy:
+			return ErrUnderWay
 		}
 		count := func(text string, args ...any) error {
-			n, err := t.exec(ctx, text, args...)
+			n, err := t.Exec(ctx, text, args...)
 			total += n
 			return err
 		}
 		for _, text := range forgetRows {
-			if err := count(text, list(all)); err != nil {
+			if err := count(text, db.List(all)); err != nil {
 				return err
 			}
 		}
@@ -155,8 +146,7 @@ func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, 
 
 // spellings returns how a mailbox is spelled in the tables, in lower case.
 func (t Tx) spellings(ctx context.Context, mailbox, typed string) ([]string, error) {
-	rows, err := t.query(ctx, spellings, mailbox, mailbox, mailbox, mailbox)
-	all, err := collect(t.s, rows, err, scanText)
+	all, err := db.All(ctx, t, db.Scalar[string], spellings, mailbox, mailbox, mailbox, mailbox)
 	for i, one := range all {
 		all[i] = lower(one)
 	}
@@ -167,24 +157,17 @@ func (t Tx) spellings(ctx context.Context, mailbox, typed string) ([]string, err
 
 // takeOut removes the mentions of a spelling from rows of others.
 func (t Tx) takeOut(ctx context.Context, spelling string) (total int64, err error) {
-	type mention struct {
-		key  string
-		text [4]string
-	}
 	for _, m := range mentions {
-		rows, err := t.query(ctx, m.find, within(spelling))
-		found, err := collect(t.s, rows, err, func(r scanner) (x mention, err error) {
-			return x, r.Scan(&x.key, &x.text[0], &x.text[1], &x.text[2], &x.text[3])
-		})
+		found, err := db.All(ctx, t, m.scan, m.find, within(spelling))
 		if err != nil {
 			return total, err
 		}
-		for _, x := range found {
-			var args []any
-			for _, text := range x.text {
+		for _, row := range found {
+			args := make([]any, 0, len(row))
+			for _, text := range row[1:] {
 				args = append(args, replaceFold(text, spelling, forgotten))
 			}
-			n, err := t.exec(ctx, m.change, append(args, x.key)...)
+			n, err := t.Exec(ctx, m.change, append(args, row[0])...)
 			total += n
 			if err != nil {
 				return total, err
@@ -195,10 +178,9 @@ func (t Tx) takeOut(ctx context.Context, spelling string) (total int64, err erro
 		fanout, people string
 		number         int
 	}
-	rows, err := t.query(ctx, peopleWith, within(spelling))
-	found, err := collect(t.s, rows, err, func(r scanner) (p piece, err error) {
+	found, err := db.All(ctx, t, func(r db.Scanner) (p piece, err error) {
 		return p, r.Scan(&p.fanout, &p.number, &p.people)
-	})
+	}, peopleWith, within(spelling))
 	if err != nil {
 		return total, err
 	}
@@ -212,7 +194,7 @@ func (t Tx) takeOut(ctx context.Context, spelling string) (total int64, err erro
 		if err != nil {
 			return total, err
 		}
-		n, err := t.exec(ctx, updatePeople, replaceFold(string(raw), spelling, forgotten), p.fanout, p.number)
+		n, err := t.Exec(ctx, updatePeople, replaceFold(string(raw), spelling, forgotten), p.fanout, p.number)
 		total += n
 		if err != nil {
 			return total, err
@@ -253,8 +235,7 @@ func replaceFold(text, old, by string) string {
 // Akin returns the other addresses that the subjects who have a mailbox as theirs have or had, sorted: those
 // of the same person, and those that the person asked to have. Accounts that only claim it do not count.
 func (s *Store) Akin(ctx context.Context, mailbox string) ([]string, error) {
-	rows, err := s.query(ctx, akin, mailbox, mailbox)
-	return collect(s, rows, err, scanText)
+	return db.All(ctx, s, db.Scalar[string], akin, mailbox, mailbox)
 }
 
 // A Find is a column in which something stands.
@@ -266,20 +247,19 @@ type Find struct {
 // Search looks for a mailbox, as it is spelled anywhere or was typed, in every text column of every
 // table, and returns where it stands: nowhere, after [Store.Erase]. It reads whole tables.
 func (s *Store) Search(ctx context.Context, mailbox, typed string) ([]Find, error) {
-	rows, err := s.db.QueryContext(ctx, s.dialect.Columns)
-	columns, err := collect(s, Rows(rows), err, func(r scanner) (f Find, err error) {
-		return f, r.Scan(&f.Table, &f.Column)
-	})
+	columns, err := s.TextColumns(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var found []Find
-	for _, f := range columns {
+	for _, column := range columns {
+		f := Find{Table: column[0], Column: column[1]}
 		for _, spelling := range slices.Compact([]string{lower(mailbox), lower(typed)}) {
 			// names from the database's own catalogue
-			text := s.Words(fmt.Sprintf(`SELECT COUNT(*) FROM %s WHERE LOWER(%s) LIKE ? ESCAPE '!'`, f.Table, f.Column))
-			if err := s.db.QueryRowContext(ctx, text, within(spelling)).Scan(&f.Rows); err != nil {
-				return nil, s.explain(err)
+			text := fmt.Sprintf(`SELECT COUNT(*) FROM @%s WHERE LOWER(%s) LIKE ? ESCAPE '!'`,
+				strings.TrimPrefix(f.Table, "illumicode_"), f.Column)
+			if f.Rows, err = db.One(ctx, s, db.Scalar[int], text, within(spelling)); err != nil {
+				return nil, err
 			}
 			if f.Rows > 0 {
 				found = append(found, f)

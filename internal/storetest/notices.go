@@ -203,9 +203,8 @@ func once(b *bed) {
 
 func events(b *bed) {
 	for i := range 3 {
-		if _, err := b.st.DB().Exec(
-			fmt.Sprintf(`INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '%d', 'x', '{"n":%d}')`,
-				i, i)); err != nil {
+		if _, err := b.st.DB().Exec(b.st.Words(fmt.Sprintf(
+			`INSERT INTO @event (source, id, type, data) VALUES ('/quay', '%d', 'x', '{"n":%d}')`, i, i))); err != nil {
 			b.Fatal(err)
 		}
 	}

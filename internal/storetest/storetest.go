@@ -22,7 +22,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		name string
 		play func(*bed)
 	}{
-		{"migrations", migrations}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
+		{"migrations", migrations}, {"columns", columns}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
 		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing},
 		{"fences", fences}, {"revived", revived},
 		{"tries", tries},
@@ -131,7 +131,7 @@ func migrations(b *bed) {
 	}
 	b.write(func(t store.Tx) error { return nil })
 	// A database that a newer program has changed is refused, whatever else it holds.
-	if _, err := b.st.DB().Exec("INSERT INTO illumicode_migration VALUES (9999, 'later', 0)"); err != nil {
+	if _, err := b.st.DB().Exec(b.st.Words("INSERT INTO @migration VALUES (9999, 'later', 0)")); err != nil {
 		b.Fatal(err)
 	}
 	if err := b.st.Ready(b.Context()); !errors.Is(err, store.ErrNewer) {

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -24,13 +25,13 @@ func Handle(tx pgx.Tx) store.Handle {
 
 type runner struct{ tx pgx.Tx }
 
-func (r runner) Exec(ctx context.Context, query string, args ...any) (int64, error) {
-	tag, err := r.tx.Exec(ctx, rows.PostgresWords(query), args...)
+func (r runner) Exec(ctx context.Context, words string, args ...any) (int64, error) {
+	tag, err := r.tx.Exec(ctx, words, args...)
 	return tag.RowsAffected(), err
 }
 
-func (r runner) Query(ctx context.Context, query string, args ...any) (rows.Rows, error) {
-	found, err := r.tx.Query(ctx, rows.PostgresWords(query), args...)
+func (r runner) Query(ctx context.Context, words string, args ...any) (db.Rows, error) {
+	found, err := r.tx.Query(ctx, words, args...)
 	return pgxRows{found}, err
 }
 
@@ -42,9 +43,9 @@ func (r pgxRows) Close() error {
 	return r.Err()
 }
 
-// pipeline implements [rows.Dialect].Pipeline: the server runs what comes in one piece as one transaction.
-func pipeline(ctx context.Context, db *sql.DB, all []rows.Statement) error {
-	conn, err := db.Conn(ctx)
+// pipeline implements [db.Dialect].Pipeline: the server runs what comes in one piece as one transaction.
+func pipeline(ctx context.Context, pool *sql.DB, all []db.Statement) error {
+	conn, err := pool.Conn(ctx)
 	if err != nil {
 		return err
 	}
@@ -52,11 +53,11 @@ func pipeline(ctx context.Context, db *sql.DB, all []rows.Statement) error {
 	return conn.Raw(func(c any) error {
 		own, ok := c.(*stdlib.Conn)
 		if !ok { // the application has its pool of another driver
-			return rows.ErrNoPipeline
+			return db.ErrNoPipeline
 		}
 		var batch pgx.Batch
 		for _, one := range all {
-			batch.Queue(rows.PostgresWords(one.Query), one.Args...)
+			batch.Queue(one.Query, one.Args...)
 		}
 		results := own.Conn().SendBatch(ctx, &batch)
 		for _, one := range all {

@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/store"
 )
 
@@ -33,13 +34,16 @@ type Options struct {
 	// does by default.
 	Listen string
 
-	Connections int    // of the pool at most; 0 or less means 24
-	Password    string // empty for one in the connection string, the environment, or none
+	// Schema holds the tables; empty for the first of the search path of each connection. Migrating makes it where it
+	// is missing.
+	Schema string
+
+	Password string // empty for one in the connection string, the environment, or none
 }
 
 // Open opens the database that a connection string or URL names (libpq's keywords, as in
 // "host=db dbname=ferry"). A password is better left to PGPASSWORD or a service file. It connects
-// once; errors say what to do.
+// once, and later with up to 24 connections ([store.Store.DB] sets another number); errors say what to do.
 //
 // Through a pooler that gives connections away between transactions, and does not keep prepared statements,
 // add default_query_exec_mode=cache_describe to the string, and set [Options.Listen].
@@ -53,34 +57,34 @@ func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 	if o.Password != "" {
 		cfg.Password = o.Password
 	}
-	db := stdlib.OpenDB(*cfg)
-	if o.Connections <= 0 {
-		o.Connections = 24
-	}
-	db.SetMaxOpenConns(o.Connections)
-	db.SetMaxIdleConns(o.Connections)
-	db.SetConnMaxIdleTime(5 * time.Minute)
+	own := stdlib.OpenDB(*cfg)
+	own.SetMaxOpenConns(connections)
+	own.SetMaxIdleConns(connections)
+	own.SetConnMaxIdleTime(5 * time.Minute)
 	pooled := cfg.DefaultQueryExecMode != pgx.QueryExecModeCacheStatement
 	if o.Listen == "" && !pooled {
 		o.Listen = conn
 	}
-	st, err := use(ctx, pool{db: db, owned: true}, o)
+	st, err := use(ctx, pool{db: own, owned: true}, o)
 	if err != nil {
-		db.Close()
+		own.Close()
 	}
 	return st, err
 }
 
+// connections is how many a pool of Open has at most.
+const connections = 24
+
 // Use returns a store on the application's own pool, which stays the application's to close.
-func Use(ctx context.Context, db *sql.DB, o Options) (*store.Store, error) {
-	return use(ctx, pool{db: db}, o)
+func Use(ctx context.Context, own *sql.DB, o Options) (*store.Store, error) {
+	return use(ctx, pool{db: own}, o)
 }
 
 // A pool is the connections that a store works on.
 type pool struct {
 	db    *sql.DB
-	owned bool                                       // Close closes db
-	begin func(context.Context) (rows.Opened, error) // of a driver's own; nil for database/sql
+	owned bool                                     // Close closes db
+	begin func(context.Context) (db.Opened, error) // of a driver's own; nil for database/sql
 }
 
 func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
@@ -93,21 +97,16 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		return nil, fmt.Errorf("postgres: the server has version %d.%d; 13 or newer is needed", version/10000,
 			version%10000)
 	}
-	d := rows.Dialect{
-		Name: "postgres", Explain: explain, Rewrite: rows.PostgresWords, Begin: p.begin, Unprepared: p.begin != nil ||
-			forgets(ctx, p.db), Together: true, Pipeline: pipeline,
-		Clock: "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
-		Made:  "SELECT COUNT(to_regclass('illumicode_migration'))",
-		Columns: `SELECT table_name, column_name FROM information_schema.columns
-			JOIN information_schema.tables USING (table_schema, table_name)
-			WHERE table_schema = current_schema() AND table_type = 'BASE TABLE' 
-			AND table_name LIKE 'illumicode!_%' ESCAPE '!'
-			AND data_type = 'text' ORDER BY 1, 2`,
-		ByIndex:       rows.PostgresByIndex,
+	d := db.Dialect{
+		Name: "postgres", Explain: explain, Words: db.Postgres(o.Schema), Begin: p.begin,
+		Unprepared: p.begin != nil || forgets(ctx, p.db), Together: true, Pipeline: pipeline,
+		Clock:         "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
+		ByIndex:       db.PostgresByIndex,
 		Announce:      "SELECT pg_notify('" + channel + "', '')",
 		RelaxedInside: "SET LOCAL synchronous_commit TO OFF",
 		Lock:          "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
 	}
+	d.Place(o.Schema)
 	var durable string
 	if err := p.db.QueryRowContext(ctx, "SHOW synchronous_commit").Scan(&durable); err != nil {
 		return nil, explain(err)
@@ -141,8 +140,8 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 
 // forgets reports whether the connections are set up not to keep prepared statements. Those of another driver
 // are thought to keep them.
-func forgets(ctx context.Context, db *sql.DB) bool {
-	conn, err := db.Conn(ctx)
+func forgets(ctx context.Context, pool *sql.DB) bool {
+	conn, err := pool.Conn(ctx)
 	if err != nil {
 		return false // the next query says so
 	}
@@ -188,7 +187,7 @@ func explain(err error) error {
 	case !said:
 		return err
 	case strings.HasPrefix(e.Code, "22"): // class 22: data exception
-		return fmt.Errorf("%w: %w", rows.ErrData, err)
+		return fmt.Errorf("%w: %w", db.ErrData, err)
 	}
 	switch e.Code {
 	case "42P05", "26000": // a prepared statement that is there already, or is not
@@ -205,7 +204,7 @@ func explain(err error) error {
 		return fmt.Errorf("postgres: the server's disk is full; nothing was written; make room: %w", err)
 	case "53300":
 		return fmt.Errorf(
-			"postgres: the server takes no more connections; lower Options.Connections or raise max_connections: %w",
+			"postgres: the server takes no more connections; let the pool have fewer or raise max_connections: %w",
 			err)
 	case "25006":
 		return fmt.Errorf("postgres: the server is read-only, perhaps a standby; connect to the primary: %w", err)

@@ -13,6 +13,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/internal/storetest"
 	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/store/postgres"
@@ -62,13 +63,38 @@ func TestConformanceOnPool(t *testing.T) {
 	})
 }
 
+// The same in a schema that connections would not look in, on a pool of pgx.
+func TestConformanceInSchema(t *testing.T) {
+	storetest.Run(t, func(tb testing.TB) *store.Store {
+		pool, err := pgxpool.New(tb.Context(), pgtest.Fresh(tb))
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(pool.Close)
+		st, err := postgres.UsePool(tb.Context(), pool, postgres.Options{Schema: `Mara's "place`})
+		if err != nil {
+			tb.Fatal(err)
+		}
+		tb.Cleanup(func() {
+			var elsewhere int
+			if err := st.DB().QueryRow(`SELECT COUNT(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+				WHERE relname LIKE 'illumicode%' AND nspname <> 'Mara''s "place'`).Scan(&elsewhere); err != nil || elsewhere > 0 {
+				tb.Errorf("%d tables and indexes are elsewhere, %v", elsewhere, err)
+			}
+			st.Close()
+		})
+		return store.Of(st)
+	})
+}
+
 // Whoever connects through such a pooler without saying so is told what to say.
 func TestForgottenStatements(t *testing.T) {
-	st, err := postgres.Open(t.Context(), pgtest.Fresh(t), postgres.Options{Connections: 1})
+	st, err := postgres.Open(t.Context(), pgtest.Fresh(t), postgres.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer st.Close()
+	st.DB().SetMaxOpenConns(1)
 	if err := st.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -104,8 +130,8 @@ func TestMigrateAtOnce(t *testing.T) {
 	for _, n := range done {
 		total += n
 	}
-	if total != len(store.Migrations()) {
-		t.Errorf("%v steps were done, want %d in all", done, len(store.Migrations()))
+	if total != len(db.Migrations()) {
+		t.Errorf("%v steps were done, want %d in all", done, len(db.Migrations()))
 	}
 }
 

@@ -14,12 +14,17 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"time"
 
 	driver "modernc.org/sqlite"
 
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/store"
 )
+
+// busy is how long a writer of a file of ours waits for another.
+const busy = 10 * time.Second
 
 // public returns a store as applications have it.
 func public(s *rows.Store) *store.Store {
@@ -45,30 +50,31 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		}
 		if info.Mode().Perm()&0o222 == 0 {
 			return nil, fmt.Errorf("%w: %s is marked read-only (mode %v); chmod u+w it, or name another file",
-				rows.ErrReadOnly, path, info.Mode().Perm())
+				db.ErrReadOnly, path, info.Mode().Perm())
 		}
 		if openHere(info) {
 			return nil, fmt.Errorf("%w: %s; pass that *sql.DB to sqlite.Use instead of opening the file again",
-				rows.ErrTwoOpen, path)
+				db.ErrTwoOpen, path)
 		}
 	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
 		return nil, fmt.Errorf("sqlite: the folder of %s: %w; create it first", path, errors.Unwrap(err))
 	}
 	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + url.Values{
-		"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)"},
+		"_pragma": {fmt.Sprintf("busy_timeout(%d)", busy.Milliseconds()), "journal_mode(WAL)", "synchronous(FULL)",
+			"foreign_keys(1)"},
 		"_txlock": {"immediate"}, // a transaction of the application may read before it writes
 	}.Encode()
-	db, err := sql.Open("sqlite", dsn)
+	own, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(8)
-	db.SetMaxIdleConns(8)
-	if err := writable(ctx, db); err != nil {
-		db.Close()
+	own.SetMaxOpenConns(8)
+	own.SetMaxIdleConns(8)
+	if err := turned(ctx, own); err != nil {
+		own.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return public(rows.New(db, dialect(2), true)), nil
+	return public(rows.New(own, dialect(2), true)), nil
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.
@@ -76,12 +82,12 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 //
 // It refuses a connection without busy_timeout, with which every second writer would fail, and
 // warns (a line of the log) of settings under which a commit can be lost.
-func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
+func Use(ctx context.Context, own *sql.DB) (*store.Store, error) {
 	var timeout, synchronous int
 	var journal string
 	for pragma, dest := range map[string]any{"busy_timeout": &timeout, "synchronous": &synchronous,
 		"journal_mode": &journal} {
-		if err := db.QueryRowContext(ctx, "PRAGMA "+pragma).Scan(dest); err != nil {
+		if err := own.QueryRowContext(ctx, "PRAGMA "+pragma).Scan(dest); err != nil {
 			return nil, fmt.Errorf("sqlite: PRAGMA %s: %w; is this an SQLite database?", pragma, explain(err))
 		}
 	}
@@ -99,16 +105,16 @@ func Use(ctx context.Context, db *sql.DB) (*store.Store, error) {
 		d.Warnings = append(d.Warnings,
 			"SQLite synchronous is below FULL on the application's connection: a loss of power can lose commits")
 	}
-	if err := writable(ctx, db); err != nil {
+	if err := writable(ctx, own); err != nil {
 		return nil, err
 	}
-	return public(rows.New(db, d, false)), nil
+	return public(rows.New(own, d, false)), nil
 }
 
 // dialect returns what is SQLite's own, for connections with a setting of synchronous (0 to 3). With
 // NORMAL in WAL mode a commit waits for no disk, and the next one with FULL brings it there.
-func dialect(synchronous int) rows.Dialect {
-	d := rows.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Rewrite: rows.SQLiteWords, Columns: columns,
+func dialect(synchronous int) db.Dialect {
+	d := db.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Words: db.SQLite(), Columns: columns,
 		Made: "SELECT COUNT(*) FROM sqlite_schema WHERE type = 'table' AND name = 'illumicode_migration'"}
 	if synchronous > 1 {
 		d.Relaxed, d.Durable = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)
@@ -120,9 +126,26 @@ func dialect(synchronous int) rows.Dialect {
 const columns = `SELECT m.name, c.name FROM sqlite_schema m JOIN pragma_table_info(m.name) c
 	WHERE m.type = 'table' AND m.name LIKE 'illumicode!_%' ESCAPE '!' AND c.type = 'TEXT' ORDER BY 1, 2`
 
+// turned is writable for a file that perhaps other processes are making just now: while one turns it to WAL, SQLite
+// refuses the others at once, whatever their busy_timeout.
+func turned(ctx context.Context, own *sql.DB) error {
+	for end := time.Now().Add(busy); ; {
+		err := writable(ctx, own)
+		e, ok := errors.AsType[*driver.Error](err)
+		if !ok || e.Code()&0xff != codeBusy || time.Now().After(end) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
 // writable takes the write lock and gives it back.
-func writable(ctx context.Context, db *sql.DB) error {
-	conn, err := db.Conn(ctx)
+func writable(ctx context.Context, own *sql.DB) error {
+	conn, err := own.Conn(ctx)
 	if err != nil {
 		return explain(err)
 	}
@@ -177,7 +200,7 @@ func explain(err error) error {
 			"sqlite: the file stayed locked by another writer for the whole busy_timeout; look for a transaction "+
 				"that is held open: %w", err)
 	case e.Code()&0xff == codeReadOnly:
-		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", rows.ErrReadOnly, err)
+		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", db.ErrReadOnly, err)
 	case e.Code()&0xff == codeFull:
 		return fmt.Errorf("sqlite: the disk or the quota is full; nothing was written; make room: %w", err)
 	case e.Code()&0xff == codeCantOpen:

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/internal/storetest"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
@@ -25,7 +26,7 @@ func TestOpenRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Open already, in this very process.
-	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrTwoOpen) ||
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, db.ErrTwoOpen) ||
 		!strings.Contains(err.Error(), "sqlite.Use") {
 		t.Errorf("open twice: %v, want ErrTwoOpen with the remedy", err)
 	}
@@ -33,7 +34,7 @@ func TestOpenRefuses(t *testing.T) {
 	if err := os.Chmod(readOnly, 0o444); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, store.ErrReadOnly) ||
+	if _, err := sqlite.Open(t.Context(), readOnly); !errors.Is(err, db.ErrReadOnly) ||
 		!strings.Contains(err.Error(), "chmod u+w") {
 		t.Errorf("read-only file: %v, want ErrReadOnly with the remedy", err)
 	}
@@ -99,7 +100,7 @@ func TestVersions(t *testing.T) {
 		t.Errorf("an empty file: %v, want ErrNotMigrated", err)
 	}
 	done, err := store.Of(st).Migrate(t.Context(), time.Now())
-	if err != nil || len(done) != len(store.Migrations()) {
+	if err != nil || len(done) != len(db.Migrations()) {
 		t.Fatalf("Migrate = %v, %v", done, err)
 	}
 	if again, err := store.Of(st).Migrate(t.Context(), time.Now()); err != nil || len(again) != 0 {
@@ -183,8 +184,8 @@ func TestUpgrade(t *testing.T) {
 	}
 	must("CREATE TABLE illumicode_migration (number INTEGER NOT NULL PRIMARY KEY, name TEXT NOT NULL, applied " +
 		"BIGINT NOT NULL)")
-	for _, m := range store.Migrations()[:2] {
-		must(m.SQL)
+	for _, m := range db.Migrations()[:2] {
+		must(strings.ReplaceAll(m.SQL, "@bytes()", "BLOB"))
 		must("INSERT INTO illumicode_migration VALUES (?, ?, 0)", m.Number, m.Name)
 	}
 	for id, state := range map[string]string{"d1": "waiting", "d2": "claimed", "d3": "sent", "d4": "failed"} {
@@ -207,7 +208,7 @@ func TestUpgrade(t *testing.T) {
 	}
 	must("DROP TABLE illumicode_setting")
 	if done, err := store.Of(st).Migrate(t.Context(), time.Now()); err != nil ||
-		len(done) != len(store.Migrations())-2 {
+		len(done) != len(db.Migrations())-2 {
 		t.Fatalf("%v, %v", done, err)
 	}
 	if err := store.Of(st).Ready(t.Context()); err != nil {

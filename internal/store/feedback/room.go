@@ -1,0 +1,18 @@
+package feedback
+
+import (
+	"context"
+
+	"github.com/illumicode/illumicode/internal/store/db"
+)
+
+// Rows are the tables of this room in an open database. They are safe for concurrent use.
+type Rows struct{ *db.Database }
+
+// A Tx is them in a transaction.
+type Tx struct{ db.Tx }
+
+// Write is [db.Database.Write].
+func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
+	return s.Database.Write(ctx, func(t db.Tx) error { return fn(Tx{t}) })
+}

@@ -1,0 +1,153 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/store/challenges"
+	"github.com/illumicode/illumicode/internal/store/db"
+)
+
+// ErrFenced means that a delivery was claimed again by another worker.
+var ErrFenced = errors.New("store: the claim was lost to another worker")
+
+// A Mark is how far a worker has claimed in a lane: where its next claim begins to look.
+//
+// Where a transaction of the application is held open, rows that were claimed long ago stay in
+// the index until it ends. A claim that began at the lane's head would walk over all of them.
+type Mark struct {
+	Due time.Time
+	ID  string
+}
+
+var (
+	// What is next is locked, and was looked at again under the lock: that it waits need not be asked twice, and
+	// would lead PostgreSQL to an index of all that wait.
+	claimLane = db.Q(`WITH next AS MATERIALIZED (SELECT id FROM @delivery
+			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
+			ORDER BY due, id LIMIT ? @free())
+		UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
+		WHERE id @in(SELECT id FROM next) RETURNING ` + deliveryRow.Names())
+	claimOne = db.Q(`UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
+		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryRow.Names())
+	anyDue = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery
+		WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?))`)
+)
+
+// AnyDue reports whether a lane has something due at now behind a mark: one probe of an index,
+// no lock.
+func (s Rows) AnyDue(ctx context.Context, lane Lane, after Mark, now time.Time) (due bool, err error) {
+	err = s.ByIndex(ctx, s.Alone().Run, db.Statement{
+		Query: anyDue, Args: []any{string(lane), db.Millis(now), db.Millis(after.Due), after.ID},
+		Found: func(rows db.Rows) error {
+			due, err = db.Only(db.Collect(s, rows, db.Scalar[bool]))
+			return err
+		}})
+	return due, err
+}
+
+// A Reach says what a worker claims: of a lane, what is behind a mark, and at most so much.
+type Reach struct {
+	Lane  Lane
+	After Mark
+	Most  int
+}
+
+// Claim takes deliveries that are due at now for a worker. They come in no particular order.
+func (s Rows) Claim(ctx context.Context, worker string, r Reach, now time.Time) (all []Delivery, err error) {
+	args := []any{string(r.Lane), db.Millis(now), db.Millis(r.After.Due), r.After.ID, Version, r.Most, worker,
+		db.Millis(now)}
+	err = s.ByIndex(ctx, s.Writes, db.Statement{Query: claimLane, Args: args, Found: func(rows db.Rows) error {
+		all, err = db.Collect(s, rows, deliveryRow.Scan)
+		return err
+	}})
+	return all, err
+}
+
+// ClaimOne takes one waiting delivery, due or not. [db.ErrNotFound] means that it does not wait.
+func (s Rows) ClaimOne(ctx context.Context, worker, id string, now time.Time) (Delivery, error) {
+	return db.Only(db.Change(ctx, s.Database, deliveryRow.Scan, claimOne, worker, db.Millis(now), id))
+}
+
+const ours = ` WHERE id = ? AND claim = ? AND state = 'claimed'`
+
+// After its first claim nothing joins a delivery any more: what comes later begins a letter of its
+// own. Its collapse key is then its id, which says that items belong to it.
+const (
+	joined = `collapse = ` + itsOwn
+	itsOwn = `CASE WHEN collapse = '' THEN '' ELSE id END`
+)
+
+var (
+	unclaim = db.Q(`UPDATE @delivery SET state = 'waiting', worker = '', ` + joined + `,
+		due = CASE WHEN due > ? THEN due ELSE ? END, note = ?` + ours)
+	holdClaimed = db.Q(`UPDATE @delivery SET state = 'held', worker = '', ` + joined +
+		`, held_by = ?, note = ?` + ours)
+)
+
+// Unclaim gives a delivery back that was claimed and not attempted, due at until or later.
+func (s Rows) Unclaim(ctx context.Context, d Delivery, until time.Time, note string) error {
+	_, err := s.Exec(ctx, unclaim, db.Millis(until), db.Millis(until), note, d.ID, d.Claim)
+	return err
+}
+
+// Hold keeps a claimed delivery that was not attempted until what holds it has ended.
+func (s Rows) Hold(ctx context.Context, d Delivery, by, note string) error {
+	_, err := s.Exec(ctx, holdClaimed, by, note, d.ID, d.Claim)
+	return err
+}
+
+// Drop ends a claimed delivery without an attempt.
+func (s Rows) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
+	return s.Write(ctx, func(t Tx) error {
+		_, err := t.endAlone(ctx, d, state, note, now)
+		return err
+	})
+}
+
+// DropDecoy is Drop for a decoy's letter: what a hand-over would begin begins.
+func (s Rows) DropDecoy(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
+	return s.Write(ctx, func(t Tx) error {
+		ended, err := t.endAlone(ctx, d, state, note, now)
+		if err != nil || !ended {
+			return err
+		}
+		return challenges.Tx{Tx: t.Tx}.HandedOver(ctx, d.Challenge, d.Generation, now)
+	})
+}
+
+// leave returns how a row leaves for those that have ended: what it knew, and what it came to. Its data, and what
+// joined it, stay only if it failed, for another try; set says the rest.
+func leave(set db.Values) string {
+	set["held_by"], set["ended"] = "''", "CAST(? AS BIGINT)"
+	return deliveryRow.Copy("delivery", "ended", set)
+}
+
+var (
+	endOne = db.Q(leave(db.Values{"data": `CASE WHEN CAST(? AS TEXT) = 'failed' THEN data ELSE '{}' END`,
+		"state": `CAST(? AS TEXT)`, "attempts": `CAST(? AS INTEGER)`, "spent": `CAST(? AS INTEGER)`,
+		"note": `CAST(? AS TEXT)`}) + ours + ` @lock()`)
+	deleteOne = db.Q(`DELETE FROM @delivery` + ours)
+
+	deleteItems = db.Q(`DELETE FROM @item WHERE delivery = ?`)
+)
+
+// endAlone moves a claimed delivery to those that have ended, and reports whether it did: not if the
+// claim was lost.
+func (t Tx) endAlone(ctx context.Context, d Delivery, state State, note string, now time.Time) (bool, error) {
+	n, err := t.Exec(ctx, endOne, string(state), string(state), d.Attempts, d.Spent, db.Millis(now), note, d.ID,
+		d.Claim)
+	if err != nil || n == 0 {
+		return false, err
+	}
+	if _, err := t.Exec(ctx, deleteOne, d.ID, d.Claim); err != nil {
+		return false, err
+	}
+	if state != Failed { // else what joined it may be tried again
+		if _, err := t.Exec(ctx, deleteItems, d.ID); err != nil {
+			return false, err
+		}
+	}
+	return true, t.eraseBundle(ctx, d.Bundle)
+}

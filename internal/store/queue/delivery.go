@@ -1,0 +1,244 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/store/db"
+)
+
+// A State is where a delivery is.
+type State string
+
+// The states. Held, Waiting and Claimed are on their way; the others are final.
+const (
+	Held       State = "held" // until somebody releases it, or what held it has ended
+	Waiting    State = "waiting"
+	Claimed    State = "claimed"
+	Sent       State = "sent"
+	Failed     State = "failed"
+	Cancelled  State = "cancelled"  // nobody needs it any more
+	Expired    State = "expired"    // its time was over before it could be delivered
+	Suppressed State = "suppressed" // its reader does not want such letters
+)
+
+// States lists all states in the order of a delivery's life.
+var States = []State{Held, Waiting, Claimed, Sent, Failed, Cancelled, Expired, Suppressed}
+
+// Final reports whether a delivery in this state has ended.
+func (s State) Final() bool { return s != Held && s != Waiting && s != Claimed }
+
+// A Lane is the priority a delivery travels in.
+type Lane string
+
+// The lanes, the fastest first.
+const (
+	Urgent Lane = "urgent"
+	Normal Lane = "normal"
+	Bulk   Lane = "bulk"
+)
+
+// Lanes lists the lanes in the order of their weights.
+var Lanes = []Lane{Urgent, Normal, Bulk}
+
+// Version is what this version of the program writes into a delivery's row. A worker leaves rows
+// with a higher one to workers that know it.
+const Version = 1
+
+// SentAgain begins Delivery.AskedBy of a challenge's letter that is not its first.
+const SentAgain = "sent again for the "
+
+// A Delivery is one letter to one envelope recipient: the row.
+type Delivery struct {
+	ID         string
+	Challenge  string // empty for a letter without proof
+	Generation int    // of the code it carries; 0 without one
+	Letter     string
+	Locale     string
+	Address    string
+	Name       string
+	Data       string // a JSON object
+	Lane       Lane
+	State      State
+	Zone       string // the reader's, IANA; empty means UTC
+	Visible    string // JSON of what the header shows besides the address; empty for nothing
+	Bundle     string // of deliveries of one letter, and its attachments; empty for none
+
+	Created       time.Time
+	Due           time.Time
+	DeliverBefore time.Time // zero means no deadline
+
+	Version  int           // of the row's meaning; 0 means Version when it is inserted
+	Once     bool          // at most once: after an ambiguous attempt it is held
+	HeldBy   string        // see the constants; empty unless State is Held, or to be inserted as such
+	Key      string        // the application's, to move or cancel by; empty for none
+	Lead     time.Duration // of a reminder: how long before its moment it is due
+	Collapse string        // further notices under this key join it while it waits
+	Fallback string        // the address to try when this one has failed; empty for none
+	AskedBy  string        // what asked for it, in words; of a letter sent again [SentAgain] and who
+	Trace    string        // W3C traceparent of the request; empty for none
+
+	Claim    int64 // counts claims, and fences writes
+	Worker   string
+	Claimed  time.Time
+	Attempts int // begun
+	Spent    int // of these, those that count against the limit
+	Ended    time.Time
+	Note     string // why it is where it is
+
+	// What the first attempt fixed for all: not in the row, but with that attempt.
+	Fixed     time.Time // dates the letter
+	Signature string    // DKIM-Signature fields
+}
+
+// What can hold a delivery, besides a pause ([Pause.HeldBy]).
+const (
+	HeldAsked  = "asked"        // who enqueued it, or an operator, wanted it held
+	HeldGuard  = "guard"        // the guard lets nothing out to this address
+	HeldUnsure = "perhaps sent" // at most once, and its attempt ended without an answer
+)
+
+// deliveryRow are the columns of a delivery, and of one that has ended.
+var deliveryRow = db.Columns[Delivery]{
+	db.Text("id", func(r *Delivery) *string { return &r.ID }),
+	db.Text("challenge", func(r *Delivery) *string { return &r.Challenge }),
+	db.Number("generation", func(r *Delivery) *int { return &r.Generation }),
+	db.Text("letter", func(r *Delivery) *string { return &r.Letter }),
+	db.Text("locale", func(r *Delivery) *string { return &r.Locale }),
+	db.Text("address", func(r *Delivery) *string { return &r.Address }),
+	db.Text("name", func(r *Delivery) *string { return &r.Name }),
+	db.Text("data", func(r *Delivery) *string { return &r.Data }),
+	db.Text("lane", func(r *Delivery) *Lane { return &r.Lane }),
+	db.Text("state", func(r *Delivery) *State { return &r.State }),
+	db.Time("created", func(r *Delivery) *time.Time { return &r.Created }),
+	db.Time("due", func(r *Delivery) *time.Time { return &r.Due }),
+	db.Time("deliver_before", func(r *Delivery) *time.Time { return &r.DeliverBefore }),
+	db.Count("claim", func(r *Delivery) *int64 { return &r.Claim }),
+	db.Text("worker", func(r *Delivery) *string { return &r.Worker }),
+	db.Time("claimed", func(r *Delivery) *time.Time { return &r.Claimed }),
+	db.Number("attempts", func(r *Delivery) *int { return &r.Attempts }),
+	db.Number("spent", func(r *Delivery) *int { return &r.Spent }),
+	db.Time("ended", func(r *Delivery) *time.Time { return &r.Ended }),
+	db.Text("note", func(r *Delivery) *string { return &r.Note }),
+	db.Text("zone", func(r *Delivery) *string { return &r.Zone }),
+	db.Text("visible", func(r *Delivery) *string { return &r.Visible }),
+	db.Text("bundle", func(r *Delivery) *string { return &r.Bundle }),
+	db.Number("version", func(r *Delivery) *int { return &r.Version }),
+	db.Bool("once", func(r *Delivery) *bool { return &r.Once }),
+	db.Text("held_by", func(r *Delivery) *string { return &r.HeldBy }),
+	db.Text("app_key", func(r *Delivery) *string { return &r.Key }),
+	db.Span("lead", func(r *Delivery) *time.Duration { return &r.Lead }),
+	db.Text("collapse", func(r *Delivery) *string { return &r.Collapse }),
+	db.Text("fallback", func(r *Delivery) *string { return &r.Fallback }),
+	db.Text("asked_by", func(r *Delivery) *string { return &r.AskedBy }),
+	db.Text("trace", func(r *Delivery) *string { return &r.Trace }),
+}
+
+// New adds a delivery, of [Delivery.Fresh].
+var New = deliveryRow.Insert("delivery", db.Values{"claim": "0", "worker": "''", "claimed": "0", "attempts": "0",
+	"spent": "0", "ended": "0"})
+
+var insertDelivery = db.Q(New.Alone())
+
+// Fresh returns d as it begins: waiting, or held if HeldBy says so.
+func (d Delivery) Fresh() Delivery {
+	d.State = Waiting
+	if d.HeldBy != "" {
+		d.State = Held
+	}
+	if d.Version == 0 {
+		d.Version = Version
+	}
+	return d
+}
+
+// InsertDelivery adds a delivery: waiting, or held if HeldBy says so.
+func (t Tx) InsertDelivery(ctx context.Context, d Delivery) error {
+	_, err := t.Exec(ctx, insertDelivery, New.Args(d.Fresh())...)
+	return err
+}
+
+var (
+	insertCollapsing = db.Q(New.Alone() +
+		` ON CONFLICT (collapse) WHERE collapse <> '' AND state = 'waiting' DO NOTHING`)
+	selectCollapsing = db.Q(`SELECT id FROM @delivery WHERE collapse = ? AND state = 'waiting' @lock()`)
+	insertItem       = db.Q(`INSERT INTO @item (delivery, id, data) VALUES (?, ?, ?)`)
+)
+
+// Join adds d to the delivery that waits under the same collapse key and returns that one's id;
+// where none waits, d is inserted and waits for more. item names what d brings.
+func (t Tx) Join(ctx context.Context, d Delivery, item string) (id string, err error) {
+	for {
+		n, err := t.Exec(ctx, insertCollapsing, New.Args(d.Fresh())...)
+		if err != nil {
+			return "", err
+		}
+		if id = d.ID; n == 0 {
+			id, err = db.One(ctx, t, db.Scalar[string], selectCollapsing, d.Collapse)
+			if errors.Is(err, db.ErrNotFound) {
+				continue // a worker has just taken it: d begins the next
+			}
+			if err != nil {
+				return "", err
+			}
+		}
+		_, err = t.Exec(ctx, insertItem, id, item, d.Data)
+		return id, err
+	}
+}
+
+var selectItems = db.Q(`SELECT data FROM @item WHERE delivery = ? ORDER BY id LIMIT ?`)
+
+// Items returns what has joined a delivery, at most n, in the order of the ids they were given.
+func (s Rows) Items(ctx context.Context, delivery string, n int) ([]string, error) {
+	return db.All(ctx, s, db.Scalar[string], selectItems, delivery, n)
+}
+
+// One that has been attempted keeps its generation: all its attempts carry the same letter.
+var bringForward = db.Q(`UPDATE @delivery SET due = CASE WHEN due > ? THEN ? ELSE due END, generation = CASE WHEN
+	attempts = 0 THEN ? ELSE generation END WHERE challenge = ? AND challenge <> '' AND state = 'waiting'`)
+
+// BringForward makes the deliveries of a challenge that still wait due at now, and reports
+// whether there were any: then a resend needs no second letter.
+func (t Tx) BringForward(ctx context.Context, challenge string, generation int, now time.Time) (bool, error) {
+	n, err := t.Exec(ctx, bringForward, db.Millis(now), db.Millis(now), generation, challenge)
+	return n > 0, err
+}
+
+var (
+	moveDeliveries = db.Q(`UPDATE @delivery SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
+		WHERE app_key = ? AND app_key <> '' AND lead > 0 AND state IN ('waiting', 'held')`)
+	moveFanouts = db.Q(`UPDATE @fanout SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
+		WHERE app_key = ? AND app_key <> '' AND lead > 0`)
+)
+
+// Move makes the reminders under a key due relative to another moment, and returns how many that
+// were; a list that is not expanded yet counts as one.
+func (t Tx) Move(ctx context.Context, key string, to time.Time) (int64, error) {
+	n, err := t.Exec(ctx, moveDeliveries, db.Millis(to), db.Millis(to), key)
+	if err != nil {
+		return 0, err
+	}
+	m, err := t.Exec(ctx, moveFanouts, db.Millis(to), db.Millis(to), key)
+	return n + m, err
+}
+
+var (
+	selectDelivery = db.Q(`SELECT ` + deliveryRow.Names() + ` FROM @outbox WHERE id = ?`)
+	selectByTail   = db.Q(`SELECT ` + deliveryRow.Names() + ` FROM @outbox WHERE id LIKE ? LIMIT 2`)
+)
+
+// Delivery returns the delivery with this id, or [db.ErrNotFound].
+func (s Rows) Delivery(ctx context.Context, id string) (Delivery, error) {
+	return db.One(ctx, s, deliveryRow.Scan, selectDelivery, id)
+}
+
+// DeliveriesByTail returns the delivery whose id ends in tail; two if more than one does.
+func (s Rows) DeliveriesByTail(ctx context.Context, tail string) ([]Delivery, error) {
+	if strings.ContainsAny(tail, "%_") || len(tail) < 6 {
+		return nil, nil
+	}
+	return db.All(ctx, s, deliveryRow.Scan, selectByTail, "%"+tail)
+}

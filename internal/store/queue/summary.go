@@ -1,0 +1,116 @@
+package queue
+
+import (
+	"context"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/store/db"
+)
+
+// A Load is what one lane holds in one state.
+type Load struct {
+	Lane   Lane
+	State  State // Held, Waiting or Claimed
+	Count  int
+	Oldest time.Time // due of the oldest; zero if none is
+}
+
+var countLoad = db.Q(`SELECT lane, state, COUNT(*), MIN(due) FROM @delivery GROUP BY lane, state`)
+
+// Loads counts what is on its way. It reads the table that is worked on, and not what has ended.
+func (s Rows) Loads(ctx context.Context) ([]Load, error) {
+	return db.All(ctx, s, func(r db.Scanner) (l Load, err error) {
+		var oldest int64
+		err = r.Scan(&l.Lane, &l.State, &l.Count, &oldest)
+		l.Oldest = db.Instant(oldest)
+		return l, err
+	}, countLoad)
+}
+
+var anyLeft = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE state IN ('waiting', 'claimed'))
+	OR EXISTS (SELECT 1 FROM @fanout_piece) OR EXISTS (SELECT 1 FROM @event)`)
+
+// Left reports whether anything is left for workers to do, now or later.
+func (s Rows) Left(ctx context.Context) (bool, error) {
+	return db.One(ctx, s, db.Scalar[bool], anyLeft)
+}
+
+func scanCount(r db.Scanner) (l Load, err error) { return l, r.Scan(&l.State, &l.Count) }
+
+// A Summary is the outbox at a glance.
+type Summary struct {
+	Count     map[State]int
+	Loads     []Load
+	OldestDue time.Time // of what waits and is due; zero if nothing is
+	LastSeen  time.Time // of any worker; zero if there was none for a day
+	Repeats   int       // attempts that followed an ambiguous one of the same delivery
+	Lists     int       // notices to many that are not expanded yet
+	Aside     int       // events that were set aside
+	Pauses    []Pause
+	Site      string // the base URL this database sends for; empty before the first worker
+}
+
+var (
+	countEnded  = db.Q(`SELECT state, COUNT(*) FROM @ended GROUP BY state`)
+	oldestDue   = db.Q(`SELECT COALESCE(MIN(due), 0) FROM @delivery WHERE state = 'waiting' AND due <= ?`)
+	lastSeen    = db.Q(`SELECT COALESCE(MAX(seen), 0) FROM @worker`)
+	countRepeat = db.Q(`SELECT COUNT(*) FROM @attempt a JOIN @attempt b
+		ON b.delivery = a.delivery AND b.number = a.number + 1 WHERE a.class = 'ambiguous'`)
+	countLists = db.Q(`SELECT COUNT(*) FROM @fanout`)
+	countAside = db.Q(`SELECT COUNT(*) FROM @event_aside`)
+)
+
+// Summary counts the outbox at now. It reads everything, and is for people.
+func (s Rows) Summary(ctx context.Context, now time.Time) (Summary, error) {
+	sum := Summary{Count: make(map[State]int)}
+	var err error
+	if sum.Loads, err = s.Loads(ctx); err != nil {
+		return Summary{}, err
+	}
+	for _, l := range sum.Loads {
+		sum.Count[l.State] += l.Count
+	}
+	ended, err := db.All(ctx, s, scanCount, countEnded)
+	if err != nil {
+		return Summary{}, err
+	}
+	for _, l := range ended {
+		sum.Count[l.State] += l.Count
+	}
+	var due, seen, repeats, lists, aside int64
+	for _, n := range []struct {
+		to   *int64
+		text string
+		args []any
+	}{{&due, oldestDue, []any{db.Millis(now)}}, {&seen, lastSeen, nil}, {&repeats, countRepeat, nil},
+		{&lists, countLists, nil}, {&aside, countAside, nil}} {
+		if *n.to, err = db.One(ctx, s, db.Scalar[int64], n.text, n.args...); err != nil {
+			return Summary{}, err
+		}
+	}
+	sum.OldestDue, sum.LastSeen = db.Instant(due), db.Instant(seen)
+	sum.Repeats, sum.Lists, sum.Aside = int(repeats), int(lists), int(aside)
+	if sum.Pauses, err = s.Pauses(ctx); err != nil {
+		return Summary{}, err
+	}
+	sum.Site, err = s.Setting(ctx, SettingSite)
+	return sum, err
+}
+
+// Idle is how long letters may wait without any worker before every surface says so.
+const Idle = time.Minute
+
+// NobodyWorks is [Summary.NobodyWorks] without counting anything.
+func (s Rows) NobodyWorks(ctx context.Context, now time.Time) (bool, error) {
+	due, err := db.One(ctx, s, db.Scalar[int64], oldestDue, db.Millis(now))
+	if err != nil {
+		return false, err
+	}
+	seen, err := db.One(ctx, s, db.Scalar[int64], lastSeen)
+	return Summary{OldestDue: db.Instant(due), LastSeen: db.Instant(seen)}.NobodyWorks(now), err
+}
+
+// NobodyWorks reports whether letters have been due for [Idle] and no worker was seen for as long.
+func (s Summary) NobodyWorks(now time.Time) bool {
+	return !s.OldestDue.IsZero() && now.Sub(s.OldestDue) >= Idle && now.Sub(s.LastSeen) >= Idle
+}

@@ -1,0 +1,118 @@
+package queue
+
+import (
+	"context"
+	"time"
+
+	"github.com/illumicode/illumicode/internal/store/db"
+	"github.com/illumicode/illumicode/retry"
+)
+
+// A Worker is a process that delivers: the row.
+type Worker struct {
+	ID      string
+	Host    string
+	PID     int
+	Started time.Time
+	Seen    time.Time
+	Lease   time.Time // until when its claims hold
+}
+
+// workerRow are the columns of a worker.
+var workerRow = db.Columns[Worker]{
+	db.Text("id", func(r *Worker) *string { return &r.ID }),
+	db.Text("host", func(r *Worker) *string { return &r.Host }),
+	db.Number("pid", func(r *Worker) *int { return &r.PID }),
+	db.Time("started", func(r *Worker) *time.Time { return &r.Started }),
+	db.Time("seen", func(r *Worker) *time.Time { return &r.Seen }),
+	db.Time("lease", func(r *Worker) *time.Time { return &r.Lease }),
+}
+
+var (
+	newWorker    = workerRow.Insert("worker", db.Values{})
+	upsertWorker = db.Q(newWorker.Alone() + ` ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, lease =
+		excluded.lease`)
+	deleteWorker = db.Q(`DELETE FROM @worker WHERE id = ?`)
+)
+
+// Beat records that a worker lives and how long its claims hold.
+func (s Rows) Beat(ctx context.Context, w Worker) error {
+	_, err := s.Exec(ctx, upsertWorker, newWorker.Args(w)...)
+	return err
+}
+
+// Leave takes a worker off the list, and gives back at once what it still holds.
+func (s Rows) Leave(ctx context.Context, id string, now time.Time) error {
+	if _, err := s.Exec(ctx, deleteWorker, id); err != nil {
+		return err
+	}
+	_, _, err := s.Recover(ctx, now)
+	return err
+}
+
+// Claims of a worker whose lease has run out, or that is not on the list, are orphans.
+const orphaned = `state = 'claimed' AND NOT EXISTS
+	(SELECT 1 FROM @worker w WHERE w.id = illumicode_delivery.worker AND w.lease >= ?)`
+
+// What is recovered is decided by the first statement alone: its worker may renew its lease before
+// the next one, and has lost its claims nevertheless.
+var (
+	takeOrphans = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE ` + orphaned + ` RETURNING id`)
+	takeUnheard = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE state = 'claimed' AND worker = ? AND claimed < ?
+		AND NOT (id @listed()) RETURNING id`)
+	holdOrphans = db.Q(`UPDATE @delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?,
+		attempts = (SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id) WHERE id @listed()
+		AND once = 1 AND EXISTS (SELECT 1 FROM @attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`)
+	releaseOrphans = db.Q(`UPDATE @delivery SET state = 'waiting', worker = '', ` + joined +
+		`, due = ?, note = ?, attempts = (SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id)
+			WHERE id @listed() AND state = 'claimed'`)
+	endOrphanAttempts = db.Q(`UPDATE @attempt SET ended = ?, class = ?, reply = ?
+		WHERE delivery @listed() AND ended = 0`)
+	deleteDeadWorkers = db.Q(`DELETE FROM @worker WHERE lease < ?`)
+)
+
+// Recover gives back what dead workers had claimed, due at now, and returns how many deliveries
+// that were and how many of them had an attempt under way. Such an attempt may have succeeded:
+// it is recorded as ambiguous, and its repeat is a repeat. One that may go out only once is held.
+func (s Rows) Recover(ctx context.Context, now time.Time) (released, underWay int64, err error) {
+	err = s.Write(ctx, func(t Tx) error {
+		if released, underWay, err = t.releaseTaken(ctx, now, takeOrphans, db.Millis(now)); err != nil {
+			return err
+		}
+		// Kept for a day after its end, a worker still tells when somebody last worked.
+		_, err = t.Exec(ctx, deleteDeadWorkers, db.Millis(now.Add(-24*time.Hour)))
+		return err
+	})
+	return released, underWay, err
+}
+
+// RecoverUnheard gives back what a worker claimed before a time and does not know of, and returns
+// how much that was. A claim whose answer the connection lost is one that was made all the same,
+// and while its worker lives nobody else would ever free it. known holds the ids that it knows.
+func (s Rows) RecoverUnheard(ctx context.Context, worker string, known []string, before,
+	now time.Time) (released int64, err error) {
+	err = s.Write(ctx, func(t Tx) error {
+		released, _, err = t.releaseTaken(ctx, now, takeUnheard, worker, db.Millis(before), db.List(known))
+		return err
+	})
+	return released, err
+}
+
+// releaseTaken makes wait, due at now, what a statement takes from its worker and returns the ids of.
+func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string,
+	args ...any) (released, underWay int64, err error) {
+	const lost = "the worker stopped before an answer came"
+	ids, err := db.All(ctx, t, db.Scalar[string], take, args...)
+	if err != nil || len(ids) == 0 {
+		return 0, 0, err
+	}
+	ms, all := db.Millis(now), db.List(ids)
+	if _, err := t.Exec(ctx, holdOrphans, HeldUnsure, lost, all); err != nil {
+		return 0, 0, err
+	}
+	if _, err := t.Exec(ctx, releaseOrphans, ms, lost, all); err != nil {
+		return 0, 0, err
+	}
+	underWay, err = t.Exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, all)
+	return int64(len(ids)), underWay, err
+}
