@@ -10,24 +10,24 @@ import (
 // An id begins with the milliseconds of its making (RFC 9562 §5.7), so that the oldest rows are
 // the first of the primary key: removing them needs no further index.
 var (
-	deleteOldEnded = db.Q(`DELETE FROM @ended WHERE id IN (SELECT id FROM @ended WHERE id < ? AND ended < ?
+	deleteOldEnded = db.Q(`DELETE FROM @ended WHERE id @in(SELECT id FROM @ended WHERE id < ? AND ended < ?
 		ORDER BY id LIMIT 500)`)
-	deleteOldAttempts = db.Q(`DELETE FROM @attempt WHERE delivery IN (SELECT delivery FROM @attempt a WHERE delivery < ?
+	deleteOldAttempts = db.Q(`DELETE FROM @attempt WHERE delivery @in(SELECT delivery FROM @attempt a WHERE delivery < ?
 		AND NOT EXISTS (SELECT 1 FROM @outbox o WHERE o.id = a.delivery) ORDER BY delivery LIMIT 500)`)
-	deleteOldItems = db.Q(`DELETE FROM @item WHERE delivery IN (SELECT delivery FROM @item i WHERE delivery < ?
+	deleteOldItems = db.Q(`DELETE FROM @item WHERE delivery @in(SELECT delivery FROM @item i WHERE delivery < ?
 		AND NOT EXISTS (SELECT 1 FROM @outbox o WHERE o.id = i.delivery) ORDER BY delivery LIMIT 500)`)
-	deleteOldOnce  = db.Q(`DELETE FROM @once WHERE name IN (SELECT name FROM @once WHERE made < ? LIMIT 500)`)
-	deleteOldTrail = db.Q(`DELETE FROM @trail WHERE seq IN (SELECT seq FROM @trail WHERE at < ? ORDER BY at
+	deleteOldOnce  = db.Q(`DELETE FROM @once WHERE name @in(SELECT name FROM @once WHERE made < ? LIMIT 500)`)
+	deleteOldTrail = db.Q(`DELETE FROM @trail WHERE seq @in(SELECT seq FROM @trail WHERE at < ? ORDER BY at
 		LIMIT 500)`)
-	deleteOldChallenges = db.Q(`DELETE FROM @challenge WHERE id IN (SELECT id FROM @challenge WHERE id < ?
+	deleteOldChallenges = db.Q(`DELETE FROM @challenge WHERE id @in(SELECT id FROM @challenge WHERE id < ?
 		AND state <> 'open' AND ends < ? ORDER BY id LIMIT 500)`)
-	deleteOldChanges = db.Q(`DELETE FROM @change WHERE id IN (SELECT id FROM @change WHERE id < ?
+	deleteOldChanges = db.Q(`DELETE FROM @change WHERE id @in(SELECT id FROM @change WHERE id < ?
 		AND state IN ('stopped', 'settled') AND undo_ends < ? ORDER BY id LIMIT 500)`)
-	deleteOldFailures = db.Q(`DELETE FROM @failure WHERE name IN (SELECT name FROM @failure WHERE at < ? LIMIT 500)`)
-	deleteOldFeedback = db.Q(`DELETE FROM @feedback WHERE id IN (SELECT id FROM @feedback WHERE taken < ?
+	deleteOldFailures = db.Q(`DELETE FROM @failure WHERE name @in(SELECT name FROM @failure WHERE at < ? LIMIT 500)`)
+	deleteOldFeedback = db.Q(`DELETE FROM @feedback WHERE id @in(SELECT id FROM @feedback WHERE taken < ?
 		AND state <> 'waiting' ORDER BY taken LIMIT 500)`)
-	deleteOldPieces = db.Q(`DELETE FROM @attachment_piece WHERE bundle IN (` + oldBundles + `)`)
-	deleteOldFiles  = db.Q(`DELETE FROM @attachment WHERE bundle IN (` + oldBundles + `)`)
+	deleteOldPieces = db.Q(`DELETE FROM @attachment_piece WHERE bundle @in(` + oldBundles + `)`)
+	deleteOldFiles  = db.Q(`DELETE FROM @attachment WHERE bundle @in(` + oldBundles + `)`)
 )
 
 const oldBundles = `SELECT bundle FROM @attachment b WHERE bundle < ? AND NOT EXISTS (SELECT 1 FROM @delivery d
@@ -76,3 +76,8 @@ func idAt(t time.Time) string {
 	}
 	return string(b[:8]) + "-" + string(b[8:])
 }
+
+var _ = db.Hot(map[string]string{
+	"old ended": deleteOldEnded, "old trail": deleteOldTrail, "old challenges": deleteOldChallenges,
+	"old changes": deleteOldChanges, "old attempts": deleteOldAttempts, "old keys": deleteOldOnce,
+})

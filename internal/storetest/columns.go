@@ -136,7 +136,8 @@ func with(all map[string]any, more map[string]any) map[string]any {
 func columns(b *bed) {
 	ctx := b.Context()
 	d := filled[store.Delivery]()
-	waits := map[string]any{"state": "held", "claim": 0, "worker": "", "claimed": 0, "attempts": 0, "spent": 0, "ended": 0}
+	waits := map[string]any{"state": "held", "claim": 0, "worker": "", "claimed": 0, "attempts": 0, "spent": 0,
+		"ended": 0}
 	b.write(func(t store.Tx) error { return t.InsertDelivery(ctx, d) })
 	b.holds("delivery", "1 = 1", with(kept(d, map[string]string{"Key": "app_key"}), waits))
 
@@ -150,7 +151,8 @@ func columns(b *bed) {
 	b.holds("challenge", "1 = 1", with(kept(c, nil), map[string]any{"why": "", "tried": 0, "proved": 0, "proved_by": "",
 		"accepted": 0}))
 	b.holds("address", "subject <> ''", map[string]any{"subject": c.Subject, "address": c.Address, "mailbox": c.Mailbox,
-		"standing": "unconfirmed", "since": c.Created.UnixMilli(), "reason": "", "asked": 0, "grace_ends": 0, "locale": ""})
+		"standing": "unconfirmed", "since": c.Created.UnixMilli(), "reason": "", "asked": 0, "grace_ends": 0,
+		"locale": ""})
 	b.holds("trail", "1 = 1", map[string]any{"seq": 1, "challenge": c.ID, "subject": c.Subject, "mailbox": c.Mailbox,
 		"at": c.Created.UnixMilli(), "what": "begun", "outcome": c.Purpose, "network": "net", "actor": ""})
 	b.ends(letter)
@@ -176,8 +178,10 @@ func (b *bed) ends(d store.Delivery) {
 	_, err = b.st.Record(ctx, nil, []store.End{end})
 	b.must(err)
 	b.holds("attempt", "1 = 1", kept(a, nil))
-	ended := with(kept(d, map[string]string{"Key": "app_key"}), map[string]any{"state": "failed", "claim": 1, "worker": "w",
-		"claimed": now.UnixMilli(), "attempts": 1, "spent": 2, "ended": a.Ended.UnixMilli(), "note": "the note", "held_by": ""})
+	ended := with(kept(d, map[string]string{"Key": "app_key"}),
+		map[string]any{"state": "failed", "claim": 1, "worker": "w",
+			"claimed": now.UnixMilli(), "attempts": 1, "spent": 2, "ended": a.Ended.UnixMilli(), "note": "the note",
+			"held_by": ""})
 	b.holds("ended", "1 = 1", ended)
 	if _, err := b.st.Revive(ctx, store.Filter{ID: d.ID}, now); err != nil {
 		b.Fatal(err)
@@ -219,14 +223,16 @@ func (b *bed) others() {
 	inChange := map[string]string{"Old": "old_address", "New": "new_address"}
 	b.holds("change", "1 = 1", kept(change, inChange))
 	b.write(func(t store.Tx) error { return t.CorrectChange(ctx, change.Challenge, "another", "new@", "mailbox@") })
-	b.holds("change", "1 = 1", with(kept(change, inChange), map[string]any{"challenge": "another", "new_address": "new@",
-		"new_mailbox": "mailbox@"}))
+	b.holds("change", "1 = 1",
+		with(kept(change, inChange), map[string]any{"challenge": "another", "new_address": "new@",
+			"new_mailbox": "mailbox@"}))
 	b.holds("trail", "actor <> ''", with(kept(step, nil), map[string]any{"seq": 2}))
 	b.holds("suppression", "1 = 1", with(kept(suppressed, nil), map[string]any{"let_at": 0, "let_challenge": ""}))
 	b.holds("event", "1 = 1", with(kept(event, nil), map[string]any{"seq": 1}))
 	b.holds("event_aside", "1 = 1", kept(event, nil))
-	b.holds("feedback", "id = 'the ID'", with(kept(back, nil), map[string]any{"mailbox": "", "state": "waiting", "note": "",
-		"next": back.Taken.UnixMilli()}))
+	b.holds("feedback", "id = 'the ID'",
+		with(kept(back, nil), map[string]any{"mailbox": "", "state": "waiting", "note": "",
+			"next": back.Taken.UnixMilli()}))
 	b.holds("once", "1 = 1", kept(once, nil))
 	b.holds("attachment", "1 = 1", with(kept(file, map[string]string{"ContentID": "cid"}), map[string]any{"size": 7}))
 	draft := kept(f.Draft, map[string]string{"Key": "app_key"})
@@ -239,7 +245,13 @@ func (b *bed) others() {
 		draft["draft"] = raw
 	}
 	b.holds("fanout", "1 = 1", draft)
+	b.alone()
+}
 
+// alone are those that are transactions of their own.
+func (b *bed) alone() {
+	b.Helper()
+	ctx := b.Context()
 	wish, pause, worker := filled[store.Preference](), filled[store.Pause](), filled[store.Worker]()
 	b.must(b.st.Prefer(ctx, wish))
 	b.must(b.st.Pause(ctx, pause))

@@ -22,7 +22,8 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		name string
 		play func(*bed)
 	}{
-		{"migrations", migrations}, {"columns", columns}, {"claims are exclusive", exclusive}, {"claims go by lane, due and mark", claims},
+		{"migrations", migrations}, {"columns", columns}, {"claims are exclusive", exclusive},
+		{"claims go by lane, due and mark", claims},
 		{"attempts and ends", attempts}, {"a group larger than a statement", groups}, {"fencing", fencing},
 		{"fences", fences}, {"revived", revived},
 		{"tries", tries},

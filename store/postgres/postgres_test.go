@@ -15,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/internal/storetest"
+	"github.com/illumicode/illumicode/internal/storetest/grown"
 	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/store/postgres"
 )
@@ -77,8 +78,9 @@ func TestConformanceInSchema(t *testing.T) {
 		}
 		tb.Cleanup(func() {
 			var elsewhere int
-			if err := st.DB().QueryRow(`SELECT COUNT(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-				WHERE relname LIKE 'illumicode%' AND nspname <> 'Mara''s "place'`).Scan(&elsewhere); err != nil || elsewhere > 0 {
+			err := st.DB().QueryRow(`SELECT COUNT(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+				WHERE relname LIKE 'illumicode%' AND nspname <> 'Mara''s "place'`).Scan(&elsewhere)
+			if err != nil || elsewhere > 0 {
 				tb.Errorf("%d tables and indexes are elsewhere, %v", elsewhere, err)
 			}
 			st.Close()
@@ -260,4 +262,16 @@ func TestStormAfterIdle(t *testing.T) {
 	if rows := read() - before; rows > 20*20 {
 		t.Errorf("%d rows were read to count under 20 keys", rows)
 	}
+}
+
+// No query that is asked all the time reads a large table from end to end.
+func TestPlans(t *testing.T) {
+	st := open(t)
+	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := grown.Fill(t.Context(), st); err != nil {
+		t.Fatal(err)
+	}
+	storetest.Plans(t, st)
 }

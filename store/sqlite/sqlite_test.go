@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -155,16 +156,17 @@ func TestBusySnapshotNamesTheRemedy(t *testing.T) {
 	}
 }
 
-func TestConformance(t *testing.T) {
-	storetest.Run(t, func(tb testing.TB) *store.Store {
-		st, err := sqlite.Open(tb.Context(), filepath.Join(tb.TempDir(), "trial.db"))
-		if err != nil {
-			tb.Fatal(err)
-		}
-		tb.Cleanup(func() { st.Close() })
-		return store.Of(st)
-	})
+func open(tb testing.TB) *store.Store {
+	tb.Helper()
+	st, err := sqlite.Open(tb.Context(), filepath.Join(tb.TempDir(), "trial.db"))
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { st.Close() })
+	return store.Of(st)
 }
+
+func TestConformance(t *testing.T) { storetest.Run(t, open) }
 
 // A database of the version before keeps its deliveries: what waits waits, what has ended has
 // ended, and an attempt under way keeps what it had fixed. A migration that breaks off half-way
@@ -224,4 +226,18 @@ func TestUpgrade(t *testing.T) {
 		a[0].Signature != "sig" {
 		t.Errorf("%+v, %v", a, err)
 	}
+}
+
+// No query that is asked all the time reads a large table from end to end.
+func TestPlans(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "grown.db")
+	if out, err := exec.Command("go", "run", "../../internal/storetest/fill", path).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	st, err := sqlite.Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	storetest.Plans(t, store.Of(st))
 }

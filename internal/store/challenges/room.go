@@ -16,3 +16,11 @@ type Tx struct{ db.Tx }
 func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
 	return s.Database.Write(ctx, func(t db.Tx) error { return fn(Tx{t}) })
 }
+
+var _ = db.Hot(map[string]string{
+	"challenge by id": selectChallenge, "challenge by ticket": selectByTicket, "spend a try": spendTry,
+	"open challenge of a subject": selectOpen, "open challenge at a mailbox": selectOpenAt,
+	"challenges lately": selectLately, "open challenges of a subject": openOf, "is any open": anyOpen, "accept": accept,
+	"resend": resend, "hand over": handedOver, "lapsed": selectLapsed, "call off": callOff,
+	"call off what changes wait for": callOffChanging, "wrong codes": selectFailure,
+})

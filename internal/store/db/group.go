@@ -98,3 +98,6 @@ func (t Tx) Together(ctx context.Context, g *Group, args ...[]any) error {
 	}
 	return nil
 }
+
+// Last returns the last statement of the group.
+func (g *Group) Last() string { return g.parts[len(g.parts)-1] }

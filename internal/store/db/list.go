@@ -48,3 +48,6 @@ func (l *ListQuery[T]) Statements(rows []T, found func(Rows) error, more ...any)
 // the room. It also makes PostgreSQL's planner expect a single row, and look the others up in an index: for
 // some dozens it would read the whole of a table that is still small, and go on when it no longer is.
 func Filled(column string) string { return column + " BETWEEN 1 AND 9000000000000000000" }
+
+// Text returns the query with room for some rows.
+func (l *ListQuery[T]) Text() string { return l.texts[1] }

@@ -2,6 +2,7 @@ package db
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -150,3 +151,30 @@ func closing(text string) int {
 	}
 	panic(fmt.Sprintf("store: a call has no end: %s", text))
 }
+
+// A HotQuery is one that is asked all the time.
+type HotQuery struct {
+	Text    string
+	ByIndex bool // it is run by [Database.ByIndex]
+}
+
+var hot = make(map[string]HotQuery)
+
+// Hot names queries of a room that are asked all the time. The conformance suite looks at their plans in large tables.
+func Hot(named map[string]string) bool { return heat(named, false) }
+
+// HotByIndex is Hot for queries that are run by [Database.ByIndex].
+func HotByIndex(named map[string]string) bool { return heat(named, true) }
+
+func heat(named map[string]string, byIndex bool) bool {
+	for name, text := range named {
+		if _, twice := hot[name]; twice || text == "" {
+			panic(fmt.Sprintf("store: there are two queries named %q, or none", name))
+		}
+		hot[name] = HotQuery{text, byIndex}
+	}
+	return true
+}
+
+// HotQueries returns the queries that are asked all the time, by name.
+func HotQueries() map[string]HotQuery { return maps.Clone(hot) }

@@ -8,14 +8,17 @@ import (
 // A query is said in the words of each database, and what stands in a literal stays.
 func TestCompile(t *testing.T) {
 	for _, tt := range []struct{ query, sqlite, postgres string }{
-		{"SELECT '?', ?, 'it''s @lock() ?', ?", "SELECT '?', ?, 'it''s @lock() ?', ?", "SELECT '?', $1, 'it''s @lock() ?', $2"},
-		{"SELECT id\n\t FROM @trail\n WHERE a = 'x\n  y' -- ? it's\n AND b = ?", "SELECT id FROM illumicode_trail WHERE a = 'x\n  y'  AND b = ?",
+		{"SELECT '?', ?, 'it''s @lock() ?', ?", "SELECT '?', ?, 'it''s @lock() ?', ?",
+			"SELECT '?', $1, 'it''s @lock() ?', $2"},
+		{"SELECT id\n\t FROM @trail\n WHERE a = 'x\n  y' -- ? it's\n AND b = ?",
+			"SELECT id FROM illumicode_trail WHERE a = 'x\n  y'  AND b = ?",
 			`SELECT id FROM "the ""place".illumicode_trail WHERE a = 'x` + "\n  y'  AND b = $1"},
 		{"SELECT id FROM t @lock() ", "SELECT id FROM t  ", "SELECT id FROM t FOR UPDATE "},
 		{"SELECT id FROM t @lock(t)", "SELECT id FROM t ", "SELECT id FROM t FOR UPDATE OF t"},
 		{"DELETE FROM t WHERE a = ? AND id @listed() AND b = ?",
 			"DELETE FROM t WHERE a = ? AND id IN (SELECT value FROM json_each(?)) AND b = ?",
-			"DELETE FROM t WHERE a = $1 AND id = ANY(ARRAY(SELECT json_array_elements_text(CAST($2 AS json)))) AND b = $3"},
+			"DELETE FROM t WHERE a = $1 AND id = ANY(ARRAY(SELECT json_array_elements_text(CAST($2 AS json)))) AND " +
+				"b = $3"},
 		{"id @in(SELECT ')', (?) FROM @way)", "id IN (SELECT ')', (?) FROM illumicode_way)",
 			`id = ANY (ARRAY(SELECT ')', ($1) FROM "the ""place".illumicode_way))`},
 	} {

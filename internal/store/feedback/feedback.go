@@ -88,7 +88,8 @@ var (
 	settleFeedback = db.Q(`UPDATE @feedback SET state = r.value ->> 'state', delivery = r.value ->> 'delivery',
 		mailbox = r.value ->> 'mailbox', note = r.value ->> 'note' FROM @each(r)
 		WHERE illumicode_feedback.id = r.value ->> 'id' AND state = 'waiting' RETURNING illumicode_feedback.id`)
-	softBounces = db.Q(`SELECT COUNT(DISTINCT delivery) FROM @feedback WHERE mailbox = ? AND kind = 'soft bounce'
+	softBounces = db.Q(`SELECT COUNT(DISTINCT delivery) FROM @feedback WHERE mailbox = ? AND mailbox <> ''
+		AND kind = 'soft bounce'
 		AND happened > ? AND delivery <> ?`)
 	feedbackOn = db.Q(`SELECT ` + feedbackRow.Names() + ` FROM @feedback WHERE delivery = ? AND delivery <> ''
 		ORDER BY taken, id`)

@@ -16,3 +16,8 @@ type Tx struct{ db.Tx }
 func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
 	return s.Database.Write(ctx, func(t db.Tx) error { return fn(Tx{t}) })
 }
+
+var _ = db.Hot(map[string]string{
+	"feedback that is due": dueFeedback, "feedback of one": feedbackOn, "feedback of some": feedbackAmong,
+	"soft bounces": softBounces, "suppressed": suppressedAmong, "let through": letThrough,
+})

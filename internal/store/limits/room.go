@@ -21,3 +21,8 @@ func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
 func (s Rows) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 	return s.Database.WriteRelaxed(ctx, func(t db.Tx) error { return fn(Tx{t}) })
 }
+
+var _ = db.Hot(map[string]string{
+	"lock tallies": lockTallies.Text(), "set tallies": setTallies.Text(), "swap tallies": swapTallies.Text(),
+	"read tallies": selectTallies.Text(), "sweep tallies": sweepTallies,
+})

@@ -53,7 +53,7 @@ var (
 	selectTallies = db.ListQ(tallyName, `SELECT t.name, t.at, t.n FROM r JOIN @tally t ON t.name = r.name
 		WHERE r.name IS NOT NULL`)
 	sweepTallies = db.Q(`DELETE FROM @tally
-		WHERE name IN (SELECT name FROM @tally WHERE name > ? ORDER BY name LIMIT 500) AND idle < ?`)
+		WHERE name @in(SELECT name FROM @tally WHERE name > ? ORDER BY name LIMIT 500) AND idle < ?`)
 	lastOfSweep = db.Q(`SELECT COALESCE(MAX(name), '')
 		FROM (SELECT name FROM @tally WHERE name > ? ORDER BY name LIMIT 500) AS part`)
 )

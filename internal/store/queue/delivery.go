@@ -163,8 +163,9 @@ func (t Tx) InsertDelivery(ctx context.Context, d Delivery) error {
 var (
 	insertCollapsing = db.Q(New.Alone() +
 		` ON CONFLICT (collapse) WHERE collapse <> '' AND state = 'waiting' DO NOTHING`)
-	selectCollapsing = db.Q(`SELECT id FROM @delivery WHERE collapse = ? AND state = 'waiting' @lock()`)
-	insertItem       = db.Q(`INSERT INTO @item (delivery, id, data) VALUES (?, ?, ?)`)
+	selectCollapsing = db.Q(`SELECT id FROM @delivery WHERE collapse = ? AND collapse <> '' AND state = 'waiting'
+		@lock()`)
+	insertItem = db.Q(`INSERT INTO @item (delivery, id, data) VALUES (?, ?, ?)`)
 )
 
 // Join adds d to the delivery that waits under the same collapse key and returns that one's id;

@@ -39,7 +39,7 @@ func (f Filter) where() (string, []any) {
 	add(f.Lane != "", "lane = ?", string(f.Lane))
 	add(f.Letter != "", "letter = ?", f.Letter)
 	add(f.Address != "", "address = ?", f.Address)
-	add(f.Key != "", "app_key = ?", f.Key)
+	add(f.Key != "", "app_key = ? AND app_key <> ''", f.Key)
 	add(f.HeldBy != "", "held_by = ?", f.HeldBy)
 	add(!f.CreatedBefore.IsZero(), "created < ?", db.Millis(f.CreatedBefore))
 	add(!f.CreatedAfter.IsZero(), "created >= ?", db.Millis(f.CreatedAfter))
@@ -183,8 +183,8 @@ var (
 )
 
 func releaseChosen(where string) string {
-	return `UPDATE @delivery SET state = 'waiting', held_by = '', note = '' WHERE id IN
-	(SELECT id FROM @delivery WHERE state = 'held' AND ` + where + ` LIMIT 500)`
+	return `UPDATE @delivery SET state = 'waiting', held_by = '', note = '' WHERE id @in(SELECT id FROM @delivery
+		WHERE state = 'held' AND ` + where + ` LIMIT 500) AND state = 'held'`
 }
 
 // Release lets held deliveries that a filter chooses wait again, and returns how many.
@@ -196,8 +196,8 @@ func (s Rows) Release(ctx context.Context, f Filter) (int64, error) {
 }
 
 func hurryChosen(where string) string {
-	return `UPDATE @delivery SET due = ?, note = '' WHERE id IN
-	(SELECT id FROM @delivery WHERE state = 'waiting' AND due > ? AND ` + where + ` LIMIT 500)`
+	return `UPDATE @delivery SET due = ?, note = '' WHERE id @in(SELECT id FROM @delivery WHERE state = 'waiting'
+		AND due > ? AND ` + where + ` LIMIT 500) AND state = 'waiting'`
 }
 
 // Hurry makes the waiting deliveries that a filter chooses due at now, and returns how many were

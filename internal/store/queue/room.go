@@ -21,3 +21,19 @@ func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
 func (s Rows) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 	return s.Database.WriteRelaxed(ctx, func(t db.Tx) error { return fn(Tx{t}) })
 }
+
+var _ = db.HotByIndex(map[string]string{
+	"is anything due": anyDue, "claim a lane": claimLane, "begin attempts": beginAttempts.Text(),
+	"end attempts": endAttempts.Text(), "end what was sent": endSent.Text(), "delete what was sent": deleteSent.Text(),
+})
+
+var _ = db.Hot(map[string]string{
+	"claim one": claimOne, "end one": endOne, "delete one": deleteOne, "put back": putBack,
+	"bring forward": bringForward, "delivery by id": selectDelivery, "collapsing": selectCollapsing,
+	"items":          selectItems,
+	"move reminders": moveDeliveries, "orphans": takeOrphans, "claims unheard of": takeUnheard,
+	"attempts of one": selectAttempts, "attempts of some": attemptsOn, "letters to a mailbox": lettersTo,
+	"providers of a challenge": carriedBy, "unfinished bundles": deletePieces, "oldest due": oldestDue,
+	"first of a list": takePiece, "events": takeEvents, "release what a pause held": releaseHeldBy, "once": selectOnce,
+	"cancel by key": chosen(byKey), "lists by key": dropLists(byKey),
+})

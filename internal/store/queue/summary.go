@@ -51,14 +51,20 @@ type Summary struct {
 }
 
 var (
-	countEnded  = db.Q(`SELECT state, COUNT(*) FROM @ended GROUP BY state`)
-	oldestDue   = db.Q(`SELECT COALESCE(MIN(due), 0) FROM @delivery WHERE state = 'waiting' AND due <= ?`)
+	countEnded = db.Q(`SELECT state, COUNT(*) FROM @ended GROUP BY state`)
+	oldestDue  = db.Q(`SELECT COALESCE(MIN(due), 0) FROM (` + oldestIn(Urgent) + ` UNION ALL ` + oldestIn(Normal) +
+		` UNION ALL ` + oldestIn(Bulk) + `) AS lanes`)
 	lastSeen    = db.Q(`SELECT COALESCE(MAX(seen), 0) FROM @worker`)
 	countRepeat = db.Q(`SELECT COUNT(*) FROM @attempt a JOIN @attempt b
 		ON b.delivery = a.delivery AND b.number = a.number + 1 WHERE a.class = 'ambiguous'`)
 	countLists = db.Q(`SELECT COUNT(*) FROM @fanout`)
 	countAside = db.Q(`SELECT COUNT(*) FROM @event_aside`)
 )
+
+// oldestIn asks for the first due of a lane: the first of an index.
+func oldestIn(l Lane) string {
+	return `SELECT MIN(due) AS due FROM @delivery WHERE state = 'waiting' AND lane = '` + string(l) + `' AND due <= ?`
+}
 
 // Summary counts the outbox at now. It reads everything, and is for people.
 func (s Rows) Summary(ctx context.Context, now time.Time) (Summary, error) {
@@ -77,12 +83,13 @@ func (s Rows) Summary(ctx context.Context, now time.Time) (Summary, error) {
 	for _, l := range ended {
 		sum.Count[l.State] += l.Count
 	}
+	at := db.Millis(now)
 	var due, seen, repeats, lists, aside int64
 	for _, n := range []struct {
 		to   *int64
 		text string
 		args []any
-	}{{&due, oldestDue, []any{db.Millis(now)}}, {&seen, lastSeen, nil}, {&repeats, countRepeat, nil},
+	}{{&due, oldestDue, []any{at, at, at}}, {&seen, lastSeen, nil}, {&repeats, countRepeat, nil},
 		{&lists, countLists, nil}, {&aside, countAside, nil}} {
 		if *n.to, err = db.One(ctx, s, db.Scalar[int64], n.text, n.args...); err != nil {
 			return Summary{}, err
@@ -102,7 +109,8 @@ const Idle = time.Minute
 
 // NobodyWorks is [Summary.NobodyWorks] without counting anything.
 func (s Rows) NobodyWorks(ctx context.Context, now time.Time) (bool, error) {
-	due, err := db.One(ctx, s, db.Scalar[int64], oldestDue, db.Millis(now))
+	at := db.Millis(now)
+	due, err := db.One(ctx, s, db.Scalar[int64], oldestDue, at, at, at)
 	if err != nil {
 		return false, err
 	}
