@@ -144,13 +144,15 @@ func (b *bed) fill(ctx context.Context, n int, notice illumicode.Notice) error {
 func passengers(n int) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {
 		for i := range n {
-			if !yield(illumicode.Recipient{
-				Request: illumicode.Request{Address: fmt.Sprintf("passenger%d@ternisle.example", i)}}, nil) {
+			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: passenger(i)}}, nil) {
 				return
 			}
 		}
 	}
 }
+
+// passenger returns the address of one of a list.
+func passenger(i int) string { return fmt.Sprintf("passenger%d@ternisle.example", i) }
 
 // drain runs a worker until nothing is left and returns how long that took.
 func (b *bed) drain(ctx context.Context) (time.Duration, error) {

@@ -157,6 +157,7 @@ func bareRows(database string, n int) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
+	address := slices.Index(row.names, "address")
 	insert, err := b.store.DB().Prepare(row.many(batch, database))
 	if err != nil {
 		return 0, err
@@ -166,10 +167,11 @@ func bareRows(database string, n int) (time.Duration, error) {
 		err := tx(b.store.DB(), func(t *sql.Tx) error {
 			for range perTx {
 				var args []any
-				for range batch {
+				for made := range batch {
 					for _, i := range row.fresh {
 						row.values[i] = uuid.Must(uuid.NewV7()).String()
 					}
+					row.values[address] = passenger(done + made) // as the list has them
 					args = append(args, row.values...)
 				}
 				if _, err := t.Stmt(insert).Exec(args...); err != nil {
