@@ -126,7 +126,7 @@ func (s *Service) show(d *rows.Delivery, n Notice, a Admission) error {
 		}
 	} else {
 		// A trial composition, of the header alone: what could not be sent is refused now.
-		trial, err := composer.New(s.p).Envelope(*d, v)
+		trial, err := composer.New(s.p).Envelope(*d, a.address, v)
 		if err == nil {
 			trial.Subject, trial.Text, trial.ID, trial.Date = "x", "x", "x", d.Created
 			_, err = trial.Compose()

@@ -5,22 +5,21 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
-	"github.com/illumicode/illumicode/message"
 )
 
 // Screen returns which deliveries go to addresses that must not be written to, with the reason.
-func (c Consequences) Screen(ctx context.Context, claimed []store.Delivery) (map[string]string, error) {
+func (c Consequences) Screen(ctx context.Context, claimed []outbox.Addressed) (map[string]string, error) {
 	var thumbs []string
 	whose := make(map[string][]store.Delivery, len(claimed))
 	for _, d := range claimed {
-		to, err := message.ParseRecipient(d.Address)
-		if err != nil {
+		if d.Unread != nil {
 			continue // it will not be composed either
 		}
-		for _, thumb := range c.p.Thumbs(to.Mailbox()) {
+		for _, thumb := range c.p.Thumbs(d.To.Mailbox()) {
 			thumbs = append(thumbs, thumb)
-			whose[thumb] = append(whose[thumb], d)
+			whose[thumb] = append(whose[thumb], d.Delivery)
 		}
 	}
 	found, err := c.p.Store.SuppressedAmong(ctx, thumbs)

@@ -37,7 +37,8 @@ type Composer struct{ p *flow.Parts }
 func New(p *flow.Parts) Composer { return Composer{p} }
 
 // Compose implements [outbox.Composer]. Here, and nowhere earlier, code and link come to be.
-func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter, error) {
+func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Letter, error) {
+	d, to := a.Delivery, a.To
 	if !c.p.Letters.Has(d.Letter) {
 		return outbox.Letter{}, fmt.Errorf("%w: %w", outbox.ErrUnknown, c.p.Letters.Missing(d.Letter))
 	}
@@ -49,9 +50,8 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	to, err := message.ParseRecipient(d.Address)
-	if err != nil {
-		return outbox.Letter{}, err
+	if a.Unread != nil {
+		return outbox.Letter{}, a.Unread
 	}
 	category, unwanted, err := c.unwanted(ctx, d, to)
 	switch {
@@ -63,7 +63,7 @@ func (c Composer) Compose(ctx context.Context, d store.Delivery) (outbox.Letter,
 	case to.IsPhone():
 		return c.sms(to, r)
 	}
-	m, err := c.mail(ctx, d, r)
+	m, err := c.mail(ctx, a, r)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
@@ -109,14 +109,14 @@ func (c Composer) request(ctx context.Context, d store.Delivery, zone *time.Loca
 }
 
 // mail returns the message of a delivery.
-func (c Composer) mail(ctx context.Context, d store.Delivery, r render.Request) (compose.Message, error) {
+func (c Composer) mail(ctx context.Context, d outbox.Addressed, r render.Request) (compose.Message, error) {
 	var v Visible
 	if d.Visible != "" {
 		if err := json.Unmarshal([]byte(d.Visible), &v); err != nil {
 			return compose.Message{}, fmt.Errorf("illumicode: what the delivery's header shows cannot be read: %w", err)
 		}
 	}
-	m, err := c.Envelope(d, v)
+	m, err := c.Envelope(d.Delivery, d.To, v)
 	if err != nil {
 		return compose.Message{}, err
 	}
@@ -179,11 +179,15 @@ func (c Composer) fromOf(letter string) message.Address {
 }
 
 // Envelope returns the message of a delivery without its words: who it is from, who it shows that
-// it goes to, and the fields that its letter and its notice ask for.
-func (c Composer) Envelope(d store.Delivery, v Visible) (compose.Message, error) {
+// it goes to, its recipient if v says nothing else, and the fields that its letter and its notice ask for.
+func (c Composer) Envelope(d store.Delivery, recipient message.Address, v Visible) (compose.Message, error) {
 	m := compose.Message{From: c.fromOf(d.Letter), Headers: v.Headers}
 	if v.To == nil {
-		v.To = [][2]string{{d.Address, d.Name}}
+		to, err := recipient.WithName(d.Name)
+		if err != nil {
+			return m, err
+		}
+		m.To = []message.Address{to}
 	}
 	for _, one := range v.To {
 		a, err := message.ParseAddress(one[0])

@@ -27,10 +27,10 @@ type chosen struct {
 
 // choose returns the way of the next attempt, with one letter taken out of its quotas and, if it has any,
 // a slot; and the reasons. Without a way, the delivery has been ended, held, or given back until one is free.
-func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Attempt, l Letter) (c chosen, ok bool) {
+func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt, l Letter) (c chosen, ok bool) {
 	all, err := w.candidates(ctx, d, tried, l)
 	if err != nil {
-		w.unclaim(d, w.now().Add(w.cfg.Poll), "")
+		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
 		return c, false
 	}
 	for {
@@ -38,7 +38,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		w.survey(all, d.Lane, now)
 		c := choose.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), now)
 		if c.Provider == "" {
-			if w.noWay(ctx, d, c, now) {
+			if w.noWay(ctx, d.Delivery, c, now) {
 				continue
 			}
 			return chosen{}, false
@@ -49,7 +49,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		// lost with the worker.
 		if choose.Quotas(way.terms.Caps) && !way.connection(ctx, d.Lane) {
 			if ctx.Err() != nil {
-				w.gaveBack(d)
+				w.gaveBack(d.Delivery)
 				return chosen{}, false
 			}
 			all[at].FreeAt, all[at].Cap = w.now().Add(way.breaker.Patience()/2), busy
@@ -67,7 +67,7 @@ func (w *worker) choose(ctx context.Context, d store.Delivery, tried []store.Att
 		switch {
 		case err != nil:
 			w.log.Error("a provider's caps cannot be asked, so nothing is sent", "provider", c.Provider, "error", err)
-			w.unclaim(d, w.now().Add(w.cfg.Poll), "")
+			w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
 			return chosen{}, false
 		case ok && len(all) == 1:
 			return chosen{way: way}, true
@@ -121,7 +121,7 @@ func (w *worker) gaveBack(d store.Delivery) bool {
 }
 
 // candidates returns the providers, as they stand for a delivery.
-func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store.Attempt,
+func (w *worker) candidates(ctx context.Context, d Addressed, tried []store.Attempt,
 	l Letter) ([]choose.Candidate, error) {
 	var carried []string
 	if len(w.ways) > 1 && strings.HasPrefix(d.AskedBy, store.SentAgain) {
@@ -142,7 +142,7 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 			c.Unable = "carries no mail"
 		case l.SMS == "" && !can.MaySend(l.Contents.From):
 			c.Unable = "may not send from this address"
-		case choose.Choosy(one.terms) && !choose.Takes(one.terms, destination(d.Address)):
+		case choose.Choosy(one.terms) && !choose.Takes(one.terms, d.destination()):
 			c.Unable = "is not for this recipient's domain"
 		}
 		for _, a := range tried {
@@ -155,12 +155,4 @@ func (w *worker) candidates(ctx context.Context, d store.Delivery, tried []store
 		all[i] = c
 	}
 	return all, nil
-}
-
-// destination returns what terms look at: the domain of an address, or a phone number.
-func destination(address string) string {
-	if domain := domainOf(address); domain != "" {
-		return domain
-	}
-	return address
 }

@@ -18,60 +18,61 @@ import (
 
 // deliver takes one claimed delivery through one attempt, or ends it without one. A panic of a
 // template or a provider costs this delivery, not the worker.
-func (w *worker) deliver(ctx context.Context, d store.Delivery) {
+func (w *worker) deliver(ctx context.Context, d Addressed) {
 	defer func() {
 		if p := recover(); p != nil {
-			w.logPanic(d, p)
-			w.drop(d, store.Failed, "a panic while it was composed; the log has the stack")
+			w.logPanic(d.Delivery, p)
+			w.drop(d.Delivery, store.Failed, "a panic while it was composed; the log has the stack")
 		}
 	}()
 	if !d.DeliverBefore.IsZero() && !w.now().Before(d.DeliverBefore) {
-		w.drop(d, store.Expired, "its time to be delivered was over")
+		w.drop(d.Delivery, store.Expired, "its time to be delivered was over")
 		return
 	}
 	if by := w.pausedBy(d); by != "" {
-		w.hold(d, by, "paused: "+by)
+		w.hold(d.Delivery, by, "paused: "+by)
 		return
 	}
-	if !w.cfg.Guard.allows(d.Address) {
-		w.hold(d, store.HeldGuard, "the guard lets letters out to "+strings.Join(w.cfg.Guard.Domains, ", ")+" only")
+	if !w.cfg.Guard.allows(d) {
+		w.hold(d.Delivery, store.HeldGuard, "the guard lets letters out to "+strings.Join(w.cfg.Guard.Domains, ", ")+
+			" only")
 		return
 	}
-	tried, err := w.resume(ctx, &d)
+	tried, err := w.resume(ctx, &d.Delivery)
 	if err != nil {
-		w.unclaim(d, w.now().Add(w.cfg.Poll), "")
+		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
 		return
 	}
-	ctx, span := startSpan(ctx, d)
+	ctx, span := startSpan(ctx, d.Delivery)
 	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
 	var drop *Drop
 	switch {
 	case errors.As(err, &drop):
 		if drop.Decoy {
-			w.persist(d, func(ctx context.Context) error {
-				return w.store.DropDecoy(ctx, d, drop.State, drop.Note, w.now())
+			w.persist(d.Delivery, func(ctx context.Context) error {
+				return w.store.DropDecoy(ctx, d.Delivery, drop.State, drop.Note, w.now())
 			})
 			w.cfg.Observer.Ended(d.Lane, drop.State)
 			return
 		}
-		w.drop(d, drop.State, drop.Note)
+		w.drop(d.Delivery, drop.State, drop.Note)
 		return
 	case errors.Is(err, ErrLater):
-		w.unclaim(d, w.now().Add(w.cfg.Poll), err.Error())
+		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), err.Error())
 		return
 	case errors.Is(err, ErrUnknown):
 		w.log.Warn("left to a newer worker", "delivery", d.ID, "letter", d.Letter, "error", err)
-		w.unclaim(d, w.now().Add(unknownPause), err.Error())
+		w.unclaim(d.Delivery, w.now().Add(unknownPause), err.Error())
 		return
 	case err != nil:
 		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
-		w.drop(d, store.Failed, err.Error())
+		w.drop(d.Delivery, store.Failed, err.Error())
 		return
 	}
 	d.Signature = letter.Signature
 	if c, ok := w.choose(ctx, d, tried, letter); ok {
-		w.attempt(ctx, d, c, letter)
+		w.attempt(ctx, d.Delivery, c, letter)
 	}
 }
 

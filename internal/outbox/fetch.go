@@ -79,14 +79,14 @@ func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bo
 		return cmp.Or(a.Due.Compare(b.Due), strings.Compare(a.ID, b.ID))
 	})
 	w.marks[lane].claimed(claimed, now)
-	w.queue.put(lane, w.screened(ctx, claimed))
+	w.queue.put(lane, w.screened(ctx, Address(claimed...)))
 	w.cfg.Observer.Claimed(lane, len(claimed))
 	return len(claimed) == room, nil
 }
 
 // screened returns what of a claim may be sent, and ends the rest. One question for a whole claim
 // costs little; one for each letter would cost a fifth of its delivery.
-func (w *worker) screened(ctx context.Context, claimed []store.Delivery) []store.Delivery {
+func (w *worker) screened(ctx context.Context, claimed []Addressed) []Addressed {
 	if w.cfg.Screen == nil || len(claimed) == 0 {
 		return claimed
 	}
@@ -94,17 +94,17 @@ func (w *worker) screened(ctx context.Context, claimed []store.Delivery) []store
 	if err != nil {
 		w.log.Error("it cannot be told who must not be written to, so nothing is sent", "error", err)
 		for _, d := range claimed {
-			w.unclaim(d, w.now().Add(w.cfg.Poll), "")
+			w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
 		}
 		return nil
 	}
 	if len(notes) == 0 {
 		return claimed
 	}
-	return slices.DeleteFunc(claimed, func(d store.Delivery) bool {
+	return slices.DeleteFunc(claimed, func(d Addressed) bool {
 		note, suppressed := notes[d.ID]
 		if suppressed {
-			w.drop(d, store.Suppressed, note)
+			w.drop(d.Delivery, store.Suppressed, note)
 		}
 		return suppressed
 	})

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/illumicode/illumicode/internal/store"
-	"github.com/illumicode/illumicode/message"
 )
 
 // A Mode is what a guard lets out.
@@ -43,25 +42,16 @@ func (g Guard) Check() (Guard, error) {
 	return g, nil
 }
 
-func (g Guard) allows(address string) bool {
+func (g Guard) allows(a Addressed) bool {
 	if g.Mode != Allow {
 		return true
 	}
 	for _, one := range g.Domains {
-		if strings.HasPrefix(one, "+") && strings.HasPrefix(address, one) || domainOf(address) == one {
+		if strings.HasPrefix(one, "+") && strings.HasPrefix(a.Address, one) || a.destination() == one {
 			return true
 		}
 	}
 	return false
-}
-
-// domainOf returns the domain of a recipient in A-labels; of a phone number, nothing.
-func domainOf(address string) string {
-	a, err := message.ParseRecipient(address)
-	if err != nil {
-		return "" // it cannot be composed either
-	}
-	return a.Domain()
 }
 
 // announce says at the start of a worker what may leave.
@@ -122,12 +112,12 @@ func (w *worker) pausedLane(lane store.Lane) bool {
 }
 
 // pausedBy returns the pause that keeps d from being sent, as held by; empty if none does.
-func (w *worker) pausedBy(d store.Delivery) string {
+func (w *worker) pausedBy(d Addressed) string {
 	p := *w.paused.Load()
 	if len(p) == 0 {
 		return ""
 	}
-	for _, by := range []store.Pause{{Kind: "letter", Name: d.Letter}, {Kind: "domain", Name: domainOf(d.Address)}} {
+	for _, by := range []store.Pause{{Kind: "letter", Name: d.Letter}, {Kind: "domain", Name: d.To.Domain()}} {
 		if p[by.HeldBy()] {
 			return by.HeldBy()
 		}

@@ -23,7 +23,7 @@ type Composer interface {
 	// [ErrLater] if time may mend what is wrong, or [ErrUnknown] if a newer version of this
 	// program may know better. Every other error means that the letter can never be composed, and
 	// fails the delivery.
-	Compose(ctx context.Context, d store.Delivery) (Letter, error)
+	Compose(ctx context.Context, d Addressed) (Letter, error)
 }
 
 // A Letter is a composed delivery.
@@ -80,7 +80,7 @@ type Config struct {
 	// turns some events that wait into deliveries; nil for none
 	Events func(ctx context.Context) (n int, err error)
 	// why some must not be sent, by their ids; nil for nobody
-	Screen func(ctx context.Context, claimed []store.Delivery) (notes map[string]string, err error)
+	Screen func(ctx context.Context, claimed []Addressed) (notes map[string]string, err error)
 	// does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none
 	Housekeep func(ctx context.Context) (n int, err error)
 }

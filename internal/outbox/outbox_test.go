@@ -57,7 +57,7 @@ func (w *way) count() int {
 // plain composes a letter that is only its address; some addresses are special.
 type plain struct{}
 
-func (plain) Compose(_ context.Context, d store.Delivery) (outbox.Letter, error) {
+func (plain) Compose(_ context.Context, d outbox.Addressed) (outbox.Letter, error) {
 	switch {
 	case strings.HasPrefix(d.Address, "panic"):
 		panic("a template went wrong")

@@ -17,7 +17,7 @@ type queue struct {
 
 	mu     sync.Mutex // guards what follows
 	ready  *sync.Cond
-	lanes  map[store.Lane][]store.Delivery
+	lanes  map[store.Lane][]Addressed
 	turns  choose.Turns
 	known  map[string]int64 // the claim of every delivery that is queued or in work
 	closed bool
@@ -26,7 +26,7 @@ type queue struct {
 func newQueue(most int, weights map[store.Lane]int) *queue {
 	q := &queue{most: most, room: make(map[store.Lane]chan struct{}),
 		turns: choose.NewTurns(weights[store.Urgent], weights[store.Normal], weights[store.Bulk]),
-		lanes: make(map[store.Lane][]store.Delivery), known: make(map[string]int64)}
+		lanes: make(map[store.Lane][]Addressed), known: make(map[string]int64)}
 	// The lanes that one fetcher fills share what it waits for.
 	q.room[store.Urgent], q.room[store.Normal] = make(chan struct{}, 1), make(chan struct{}, 1)
 	q.room[store.Bulk] = q.room[store.Normal]
@@ -49,7 +49,7 @@ func (q *queue) freeLocked(lane store.Lane) int {
 	return 0
 }
 
-func (q *queue) put(lane store.Lane, all []store.Delivery) {
+func (q *queue) put(lane store.Lane, all []Addressed) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.lanes[lane] = append(q.lanes[lane], all...)
@@ -60,7 +60,7 @@ func (q *queue) put(lane store.Lane, all []store.Delivery) {
 }
 
 // done says that a sender has finished with what it took.
-func (q *queue) done(d store.Delivery) {
+func (q *queue) done(d Addressed) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.known[d.ID] == d.Claim { // else it was claimed again meanwhile
@@ -78,7 +78,7 @@ func (q *queue) ids() []string {
 // take returns the next delivery for a sender, and waits for one; false means that the queue is
 // closed and empty. A reserved sender gets urgent ones only; the others get each lane in
 // proportion to its weight, as long as several have something.
-func (q *queue) take(reserved bool) (store.Delivery, bool) {
+func (q *queue) take(reserved bool) (Addressed, bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for {
@@ -94,7 +94,7 @@ func (q *queue) take(reserved bool) (store.Delivery, bool) {
 			return d, true
 		}
 		if q.closed {
-			return store.Delivery{}, false
+			return Addressed{}, false
 		}
 		q.ready.Wait()
 	}

@@ -146,7 +146,7 @@ func (w *worker) send(ctx context.Context, reserved bool) {
 			return
 		}
 		if ctx.Err() != nil { // no more than what has begun
-			w.unclaim(d, w.now(), "")
+			w.unclaim(d.Delivery, w.now(), "")
 		} else {
 			w.deliver(w.hard, d)
 		}

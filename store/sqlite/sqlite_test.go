@@ -231,7 +231,7 @@ func TestUpgrade(t *testing.T) {
 // No query that is asked all the time reads a large table from end to end.
 func TestPlans(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "grown.db")
-	if out, err := exec.Command("go", "run", "../../internal/storetest/fill", path).CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "run", "../../scripts/fill", path).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	st, err := sqlite.Open(t.Context(), path)
