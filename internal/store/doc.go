@@ -1,8 +1,30 @@
-// Package store keeps challenges, standings and the outbox in SQL: the schema, its migrations
-// and every query. [Store] is the type to read first. Packages store/sqlite and, later, its
-// siblings say how to open one.
+// Package store keeps challenges, standings and the outbox in SQL: a [Store] is the rooms db, addresses, challenges,
+// feedback, limits and queue in one, and what concerns several of them. Packages store/sqlite and store/postgres open
+// one.
 //
 // A store judges nothing and reads no clock: it is given instants and writes what the core has
 // decided. What must happen exactly once is one conditional UPDATE. Each transaction of the
 // store's own begins with a write, so that SQLite never has to upgrade a reader.
+//
+// # The order of locks
+//
+// On PostgreSQL rows are locked in this order, so that no two transactions wait for each other. On SQLite a writer has
+// the whole file.
+//
+//  1. what asks: event, once, fanout_piece, fanout, feedback
+//  2. failure: the name of the mailbox, in what begins or ends a sign-in
+//  3. challenge: the one that the transaction is about
+//  4. change: its change of address
+//  5. challenge: others that end with it
+//  6. holder, address
+//  7. suppression
+//  8. delivery, attempt, ended, item, attachment
+//
+// Rows of one table are locked by one statement, or sorted (tallies), or found by SKIP LOCKED. Tallies are locked in
+// transactions of their own, before the application's.
+//
+// Three go another way, and nobody meets them: a worker locks a delivery that it has claimed before the challenge whose
+// lives begin, and what others change of a challenge's deliveries are those that wait; freezing locks a change that was
+// made before challenges that are open, and a challenge that is being accepted locks a change that is pending; making a
+// change takes the old address away before it takes the holder of the new mailbox.
 package store

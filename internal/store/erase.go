@@ -20,20 +20,22 @@ var (
 		FROM @change WHERE new_mailbox = ?`)
 	underWay = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE LOWER(address) @listed() AND state = 'claimed')`)
 
-	// What is about a mailbox alone goes.
+	// What is about a mailbox alone goes, in the order of locks.
 	forgetRows = []string{
 		db.Q(`DELETE FROM @feedback WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
 		db.Q(`DELETE FROM @feedback WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @challenge WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @change WHERE old_mailbox @listed()`),
+		db.Q(`DELETE FROM @change WHERE new_mailbox @listed()`),
+		db.Q(`DELETE FROM @holder WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @address WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @trail WHERE mailbox @listed()`),
+		db.Q(`UPDATE @suppression SET mailbox = '' WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @preference WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @attempt WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
 		db.Q(`DELETE FROM @item WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
 		db.Q(`DELETE FROM @delivery WHERE LOWER(address) @listed()`),
 		db.Q(`DELETE FROM @ended WHERE LOWER(address) @listed()`),
-		db.Q(`DELETE FROM @trail WHERE mailbox @listed()`),
-		db.Q(`DELETE FROM @challenge WHERE mailbox @listed()`),
-		db.Q(`DELETE FROM @holder WHERE mailbox @listed()`),
-		db.Q(`DELETE FROM @address WHERE mailbox @listed()`),
-		db.Q(`DELETE FROM @preference WHERE mailbox @listed()`),
-		db.Q(`UPDATE @suppression SET mailbox = '' WHERE mailbox @listed()`),
 	}
 	akin = db.Q(`WITH own AS (SELECT subject FROM @address WHERE mailbox = ? AND standing <> 'unconfirmed'
 		AND subject <> '') SELECT DISTINCT address FROM ( SELECT address, mailbox FROM @address
@@ -42,7 +44,6 @@ var (
 		WHERE subject IN (SELECT subject FROM own) UNION SELECT new_address, new_mailbox FROM @change
 		WHERE subject IN (SELECT subject FROM own)) AS known WHERE mailbox <> ? ORDER BY address`)
 	forgetFailures = db.Q(`DELETE FROM @failure WHERE name = ?`)
-	forgetChanges  = db.Q(`DELETE FROM @change WHERE old_mailbox = ? OR new_mailbox = ?`)
 
 	// Where it stands beside others, it is taken out of what they have.
 	forgetFallback = []string{
@@ -123,9 +124,6 @@ func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, 
 			if err := count(text, db.List(all)); err != nil {
 				return err
 			}
-		}
-		if err := count(forgetChanges, mailbox, mailbox); err != nil {
-			return err
 		}
 		for _, spelling := range all {
 			for _, text := range forgetFallback {
