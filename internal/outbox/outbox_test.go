@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/google/uuid"
@@ -123,6 +124,7 @@ func run(tb testing.TB, st *store.Store, c outbox.Config, ways ...provider.Provi
 		if sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 {
 			break
 		}
+		time.Sleep(100 * time.Millisecond)
 	}
 	stop()
 	if err := <-ended; err != nil {
@@ -143,7 +145,9 @@ func get(tb testing.TB, st *store.Store, id string) (store.Delivery, []store.Att
 	return d, a
 }
 
-func TestEnds(t *testing.T) {
+func TestEnds(t *testing.T) { synctest.Test(t, testEnds) }
+
+func testEnds(t *testing.T) {
 	st := openStore(t)
 	w := &way{name: "harbour"}
 	w.answer = func(h provider.Handover) provider.Result {
@@ -202,7 +206,9 @@ func TestEnds(t *testing.T) {
 }
 
 // The second provider carries what the first puts off; an ambiguous attempt stays with the first.
-func TestFailover(t *testing.T) {
+func TestFailover(t *testing.T) { synctest.Test(t, testFailover) }
+
+func testFailover(t *testing.T) {
 	st := openStore(t)
 	harbour, pier := &way{name: "harbour"}, &way{name: "pier"}
 	harbour.answer = func(h provider.Handover) provider.Result {
@@ -231,7 +237,9 @@ func TestFailover(t *testing.T) {
 }
 
 // What waits in the urgent lane goes first, however much bulk came before it.
-func TestUrgentFirst(t *testing.T) {
+func TestUrgentFirst(t *testing.T) { synctest.Test(t, testUrgentFirst) }
+
+func testUrgentFirst(t *testing.T) {
 	st := openStore(t)
 	w := &way{name: "harbour"}
 	for i := range 50 {
@@ -248,7 +256,9 @@ func TestUrgentFirst(t *testing.T) {
 
 // A worker whose lease ran out while it was about to send sends nothing, and what it records
 // late does not overwrite what happened since.
-func TestFencing(t *testing.T) {
+func TestFencing(t *testing.T) { synctest.Test(t, testFencing) }
+
+func testFencing(t *testing.T) {
 	st := openStore(t)
 	id := put(t, st, "mara@ternisle.example", store.Normal, nil)
 	ctx := t.Context()
@@ -301,7 +311,9 @@ func TestFencing(t *testing.T) {
 
 // A claim whose answer was lost with its connection is made all the same: the worker, which goes on
 // renewing its lease, must give back what it does not know of.
-func TestClaimUnheardOf(t *testing.T) {
+func TestClaimUnheardOf(t *testing.T) { synctest.Test(t, testClaimUnheardOf) }
+
+func testClaimUnheardOf(t *testing.T) {
 	st := openStore(t)
 	known := put(t, st, "ines@ternisle.example", store.Normal, nil)
 	hold := make(chan bool)
@@ -341,7 +353,9 @@ func TestClaimUnheardOf(t *testing.T) {
 
 // At the end of a Run, attempts under way finish within the grace period, and the rest waits
 // again at once, without an attempt.
-func TestDrain(t *testing.T) {
+func TestDrain(t *testing.T) { synctest.Test(t, testDrain) }
+
+func testDrain(t *testing.T) {
 	st := openStore(t)
 	begun, goOn := make(chan bool, 2), make(chan bool)
 	w := &way{name: "harbour", answer: func(provider.Handover) provider.Result {
@@ -371,7 +385,9 @@ func TestDrain(t *testing.T) {
 }
 
 // Letters that are due and nobody to deliver them: every surface can say so.
-func TestNobodyWorks(t *testing.T) {
+func TestNobodyWorks(t *testing.T) { synctest.Test(t, testNobodyWorks) }
+
+func testNobodyWorks(t *testing.T) {
 	st := openStore(t)
 	put(t, st, "mara@ternisle.example", store.Normal, nil)
 	now := time.Now()
@@ -395,7 +411,9 @@ func TestNobodyWorks(t *testing.T) {
 }
 
 // One sender takes what has been due the longest first, however the database returns a claim.
-func TestOldestFirst(t *testing.T) {
+func TestOldestFirst(t *testing.T) { synctest.Test(t, testOldestFirst) }
+
+func testOldestFirst(t *testing.T) {
 	st, harbour := openStore(t), &way{name: "harbour"}
 	const n = 20
 	var want []string

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/core/choose"
@@ -19,7 +20,9 @@ import (
 
 // One provider falls over in the middle: after a few failures all workers leave it alone, everything
 // arrives through the others, each attempt says why, and it is used again once it works.
-func TestCircuitKeepsLettersComing(t *testing.T) {
+func TestCircuitKeepsLettersComing(t *testing.T) { synctest.Test(t, testCircuitKeepsLettersComing) }
+
+func testCircuitKeepsLettersComing(t *testing.T) {
 	st := openStore(t)
 	var down atomic.Bool
 	var offered atomic.Int64
@@ -65,7 +68,9 @@ func TestCircuitKeepsLettersComing(t *testing.T) {
 }
 
 // After its time a circuit lets one letter through to see, whatever number waits.
-func TestOneProbe(t *testing.T) {
+func TestOneProbe(t *testing.T) { synctest.Test(t, testOneProbe) }
+
+func testOneProbe(t *testing.T) {
 	st := openStore(t)
 	var under, most atomic.Int64
 	probing := make(chan struct{})
@@ -102,7 +107,9 @@ func TestOneProbe(t *testing.T) {
 }
 
 // "Slow down" slows every worker down, and no letter is lost or counted as tried for it.
-func TestThrottledProvider(t *testing.T) {
+func TestThrottledProvider(t *testing.T) { synctest.Test(t, testThrottledProvider) }
+
+func testThrottledProvider(t *testing.T) {
 	st := openStore(t)
 	var n atomic.Int64
 	harbour := &way{name: "harbour", answer: func(provider.Handover) provider.Result {
@@ -131,7 +138,9 @@ func TestThrottledProvider(t *testing.T) {
 }
 
 // Recipients, costs and what a challenge's earlier letter went through decide who carries a letter.
-func TestTerms(t *testing.T) {
+func TestTerms(t *testing.T) { synctest.Test(t, testTerms) }
+
+func testTerms(t *testing.T) {
 	st := openStore(t)
 	harbour, pier, beacon := &way{name: "harbour"}, &way{name: "pier"}, &way{name: "beacon"}
 	c := quick
@@ -182,7 +191,9 @@ func filter(w *way, prefix string) (out []string) {
 }
 
 // What one worker leaves of its caps, another has: an end in order gives leases and shares back.
-func TestCapsAreGivenBack(t *testing.T) {
+func TestCapsAreGivenBack(t *testing.T) { synctest.Test(t, testCapsAreGivenBack) }
+
+func testCapsAreGivenBack(t *testing.T) {
 	st := openStore(t)
 	c := quick
 	caps := route.Caps{PerDay: 20000, AtOnce: 4, Zone: time.FixedZone("noon", (12-time.Now().UTC().Hour())*3600)}
@@ -217,7 +228,9 @@ func TestCapsAreGivenBack(t *testing.T) {
 
 // A provider that takes letters and says nothing does not gather all senders: after a while without any
 // answer the others go elsewhere, long before its attempts are over.
-func TestSilentProvider(t *testing.T) {
+func TestSilentProvider(t *testing.T) { synctest.Test(t, testSilentProvider) }
+
+func testSilentProvider(t *testing.T) {
 	for _, most := range []int{0, 2} { // connections
 		st := openStore(t)
 		release := make(chan struct{})
