@@ -10,6 +10,7 @@ import (
 	"syscall"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 // diskSize is how large the small disk is, in bytes, and ballast how much of it lies there to be
@@ -38,7 +39,7 @@ func diskFull(s *stage, _, _ int) error {
 		_, err := s.svc.Notify(s.ctx, illumicode.Notice{Letter: "trial", Data: map[string]string{"note": note},
 			To: illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", s.accepted)}})
 		if err != nil {
-			if !strings.Contains(err.Error(), "full") {
+			if !errors.Is(err, store.ErrFull) {
 				return fmt.Errorf("a full disk is reported as: %w", err)
 			}
 			s.faults++

@@ -109,4 +109,5 @@ var (
 	ErrNewer       = db.ErrNewer
 	ErrDatabase    = db.ErrDatabase
 	ErrData        = db.ErrData
+	ErrFull        = db.ErrFull
 )

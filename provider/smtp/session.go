@@ -1,12 +1,12 @@
 package smtp
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"errors"
 	"io"
 	"net"
-	"strings"
 	"time"
 
 	"github.com/emersion/go-sasl"
@@ -57,8 +57,8 @@ func (p *Provider) connect(ctx context.Context, log io.Writer) (*session, error)
 		s.client, err = smtpclient.NewClientStartTLS(conn, p.tls)
 		if err != nil {
 			raw.Close()
-			if strings.Contains(err.Error(), "doesn't support STARTTLS") {
-				return nil, errNoStartTLS
+			if _, refused := errors.AsType[*smtpclient.SMTPError](err); !refused && !conn.asked && !conn.failed {
+				return nil, errNoStartTLS // the library has seen it missing in the answer to EHLO, and has no type for that
 			}
 			return nil, err
 		}
@@ -152,10 +152,13 @@ type patientConn struct {
 	write time.Duration
 	until time.Time
 	log   io.Writer // what is said before TLS; may be nil
+
+	asked, failed bool // STARTTLS was said; the connection has failed
 }
 
 func (c *patientConn) Read(b []byte) (int, error) {
 	n, err := c.Conn.Read(b)
+	c.failed = c.failed || err != nil
 	c.note(b[:n])
 	return n, err
 }
@@ -187,5 +190,8 @@ func (c *patientConn) Write(b []byte) (int, error) {
 	}
 	c.Conn.SetWriteDeadline(deadline)
 	c.note(b)
-	return c.Conn.Write(b)
+	c.asked = c.asked || bytes.HasPrefix(b, []byte("STARTTLS"))
+	n, err := c.Conn.Write(b)
+	c.failed = c.failed || err != nil
+	return n, err
 }

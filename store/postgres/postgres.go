@@ -201,7 +201,7 @@ func explain(err error) error {
 		return fmt.Errorf(
 			"postgres: this user lacks the right; `illumicode migrate --print` lists what each role needs: %w", err)
 	case "53100":
-		return fmt.Errorf("postgres: the server's disk is full; nothing was written; make room: %w", err)
+		return fmt.Errorf("%w: %w", db.ErrFull, err)
 	case "53300":
 		return fmt.Errorf(
 			"postgres: the server takes no more connections; let the pool have fewer or raise max_connections: %w",

@@ -202,7 +202,7 @@ func explain(err error) error {
 	case e.Code()&0xff == codeReadOnly:
 		return fmt.Errorf("%w: make the file and its folder writable for this user: %w", db.ErrReadOnly, err)
 	case e.Code()&0xff == codeFull:
-		return fmt.Errorf("sqlite: the disk or the quota is full; nothing was written; make room: %w", err)
+		return fmt.Errorf("%w: %w", db.ErrFull, err)
 	case e.Code()&0xff == codeCantOpen:
 		return fmt.Errorf("sqlite: the file cannot be opened or created; check the folder and its rights: %w", err)
 	case e.Code()&0xff == codeNotADB:

@@ -16,6 +16,7 @@ var (
 		"%w: they are missing or older than this program; run `illumicode migrate` or call Store.Migrate", ErrVersion)
 	ErrReadOnly = errors.New("store: the database cannot be written")
 	ErrTwoOpen  = errors.New("store: this process has the file open already")
+	ErrFull     = errors.New("store: the disk or the quota is full; nothing was written; make room")
 	// matches whatever the database itself refused or failed at
 	ErrDatabase = errors.New("store: the database")
 	// and this besides, if the fault is a value's
