@@ -136,13 +136,13 @@ func TestImport(t *testing.T) {
 			Standing: "stale"})
 		o := desk.ImportOptions{Grandfather: day, DryRun: true}
 		for round, want := range []desk.Imported{
-			{Rows: 1210, Changed: 1204, Unchanged: 0, Refused: 6},
-			{Rows: 1210, Changed: 1203, Unchanged: 1, Refused: 6},
-			{Rows: 1210, Changed: 0, Unchanged: 1204, Refused: 6},
+			{Rows: 1210, Changed: 1204, Unchanged: 0, Omitted: 6},
+			{Rows: 1210, Changed: 1203, Unchanged: 1, Omitted: 6},
+			{Rows: 1210, Changed: 0, Unchanged: 1204, Omitted: 6},
 		} {
 			got, err := desk.New(svc).Import(ctx, rowsOf(all...), o)
 			if err != nil || got.Rows != want.Rows || got.Changed != want.Changed || got.Unchanged != want.Unchanged ||
-				got.Refused != want.Refused || len(got.Why) != 6 {
+				got.Omitted != want.Omitted || len(got.Why) != 6 {
 				t.Errorf("round %d: %+v, %v; want %+v", round, got, err, want)
 			}
 			if round == 0 && confirmed(t, k, "1") {

@@ -225,10 +225,10 @@ func TestResendLimit(t *testing.T) {
 		if soon := refused(t, err, "again"); soon.At.Sub(s.Now()) < 18*time.Minute || soon.Limit == "" {
 			t.Errorf("told to come back at %v (%q)", soon.At, soon.Limit)
 		}
-		if story, err := desk.New(s).Story(t.Context(), mara); err != nil || len(story.Refused) != 4 ||
-			!story.Refused[0].Again || story.Refused[0].Rule != "again" ||
-			story.Refused[0].Until.Sub(s.Now()) < 18*time.Minute {
-			t.Errorf("what the story says is refused now: %+v, %v", story.Refused, err)
+		if story, err := desk.New(s).Story(t.Context(), mara); err != nil || len(story.Limited) != 4 ||
+			!story.Limited[0].Again || story.Limited[0].Rule != "again" ||
+			story.Limited[0].Until.Sub(s.Now()) < 18*time.Minute {
+			t.Errorf("what the story says is refused now: %+v, %v", story.Limited, err)
 		}
 		if _, err := s.ResendForSubject(t.Context(), "7"); !errors.Is(err, illumicode.ErrTooSoon) {
 			t.Errorf("the application's own resend: %v", err)

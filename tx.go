@@ -82,7 +82,7 @@ func (s *Service) tx(own any, side rows.Tx) Tx {
 func (s *Service) Transact(ctx context.Context, fn func(ctx context.Context, tx Tx) error) error {
 	done := func() {}
 	err := flow.Own(ctx, func(ctx context.Context) (err error) {
-		done, err = s.p.Store.WriterTurn(ctx)
+		done, err = s.p.Store.AwaitWriter(ctx)
 		return err
 	})
 	if err != nil {

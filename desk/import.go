@@ -43,7 +43,7 @@ type Imported struct {
 	Rows      int
 	Changed   int // new, or with another standing than before
 	Unchanged int // known already, or something newer is known
-	Refused   int // left out
+	Omitted   int // left out
 	Why       []LeftOut
 }
 
@@ -92,7 +92,7 @@ type importing struct {
 }
 
 func (in *importing) leaveOut(line int, why string) {
-	in.done.Refused++
+	in.done.Omitted++
 	if len(in.done.Why) < 100 {
 		in.done.Why = append(in.done.Why, LeftOut{line, why})
 	}

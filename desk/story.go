@@ -22,7 +22,7 @@ type Story struct {
 	Changes    []Change
 	Trail      []Step
 	Letters    []Letter
-	Refused    []Refused // what could not be asked for now
+	Limited    []Limited // what could not be asked for now
 	Failures   float64   // wrong codes, as they count now: from 5 on tries are some seconds apart
 }
 
@@ -64,10 +64,10 @@ type Step struct {
 	Challenge string // empty where it is about an address alone
 }
 
-// A Refused is a letter that could not be asked for now, which may explain "I got no code". Past refusals are not kept:
+// A Limited is a letter that could not be asked for now, which may explain "I got no code". Past ones are not kept:
 // strangers could fill the database with them. Limits by network are not among these, as they know who asks and not
 // for whom.
-type Refused struct {
+type Limited struct {
 	Purpose string
 	Again   bool      // only a letter that is sent again
 	Rule    string    // the rule that refuses it longest
@@ -114,7 +114,7 @@ func (d *Desk) Story(ctx context.Context, address string) (Story, error) {
 		s.Letters = append(s.Letters, one)
 	}
 	s.Failures = known.Failures.Count(d.p.Now())
-	s.Refused, err = d.refusedNow(ctx, to)
+	s.Limited, err = d.limitedNow(ctx, to)
 	return s, err
 }
 
@@ -122,9 +122,9 @@ func returnedOf(f store.Feedback) Returned {
 	return Returned{f.Source, f.Kind, f.Status, f.Words, f.Happened, string(f.State), f.Note}
 }
 
-// refusedNow returns what the limits would refuse to an address at this moment, to a browser that has never signed in.
+// limitedNow returns what the limits would refuse to an address at this moment, to a browser that has never signed in.
 // It reads all states at once.
-func (d *Desk) refusedNow(ctx context.Context, to message.Address) ([]Refused, error) {
+func (d *Desk) limitedNow(ctx context.Context, to message.Address) ([]Limited, error) {
 	type tried struct {
 		purpose string
 		stage   limit.Stage
@@ -142,7 +142,7 @@ func (d *Desk) refusedNow(ctx context.Context, to message.Address) ([]Refused, e
 	if err != nil {
 		return nil, err
 	}
-	var out []Refused
+	var out []Limited
 	for _, t := range all {
 		n := len(t.bound)
 		decision := judge.Judge(t.bound, states[:n], 1, d.p.Now(), make([]judge.State, n))
@@ -151,7 +151,7 @@ func (d *Desk) refusedNow(ctx context.Context, to message.Address) ([]Refused, e
 		told := len(out) > 0 && out[len(out)-1].Purpose == t.purpose
 		if !decision.Allowed && !told {
 			r := decision.Refuser
-			out = append(out, Refused{t.purpose, t.stage == limit.Again, r.Name, r.String(), decision.At})
+			out = append(out, Limited{t.purpose, t.stage == limit.Again, r.Name, r.String(), decision.At})
 		}
 	}
 	return out, nil

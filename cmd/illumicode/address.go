@@ -89,7 +89,7 @@ func (a *app) story(s desk.Story) {
 	if s.Failures >= 5 {
 		a.line("  Many wrong codes lately: tries are some seconds apart. That fades within hours.")
 	}
-	for _, r := range s.Refused {
+	for _, r := range s.Limited {
 		what, until := "A letter for "+r.Purpose, "for good"
 		if r.Again {
 			what += ", sent again,"
@@ -184,8 +184,8 @@ func storyJSON(s desk.Story) map[string]any {
 		suppressed[i] = map[string]any{"scope": sup.Scope, "reason": sup.Reason, "since": sup.Since}
 	}
 	out["suppressed"] = suppressed
-	refused := make([]map[string]any, len(s.Refused))
-	for i, r := range s.Refused {
+	refused := make([]map[string]any, len(s.Limited))
+	for i, r := range s.Limited {
 		refused[i] = map[string]any{"purpose": r.Purpose, "again": r.Again, "rule": r.Rule, "limit": r.Limit,
 			"until": r.Until}
 	}

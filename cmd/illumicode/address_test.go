@@ -176,7 +176,7 @@ func TestKeysVerbs(t *testing.T) {
 	}
 	list()
 	old := keys[0].Kid
-	if len(keys) != 3 || keys[0].Challenges != 1 || keys[0].Status != "signs" {
+	if len(keys) != 3 || keys[0].Challenges != 1 || keys[0].Status != "active" {
 		t.Fatalf("%+v", keys)
 	}
 	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut, "rotate first") {
@@ -187,7 +187,7 @@ func TestKeysVerbs(t *testing.T) {
 	}
 	p.must("keys", "rekey")
 	list()
-	if len(keys) != 6 || keys[0].Kid == old || keys[1].Kid != old || keys[1].Status != "verifies" {
+	if len(keys) != 6 || keys[0].Kid == old || keys[1].Kid != old || keys[1].Status != "verify" {
 		t.Errorf("after the rotations: %+v", keys)
 	}
 	var set struct{ Keys []map[string]string }

@@ -45,21 +45,21 @@ func (a *app) addressImport() *cobra.Command {
 			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
 				done, err := desk.New(svc).Import(cmd.Context(), readBackfill(in), o)
 				printed := a.print(map[string]any{"rows": done.Rows, "changed": done.Changed,
-					"unchanged": done.Unchanged, "refused": done.Refused, "why": done.Why, "dry_run": dry}, func() {
+					"unchanged": done.Unchanged, "refused": done.Omitted, "why": done.Why, "dry_run": dry}, func() {
 					would := ""
 					if dry {
 						would = " (a dry run: nothing was changed)"
 					}
 					a.line("%d rows: %d new or changed, %d known already, %d refused%s.", done.Rows, done.Changed,
-						done.Unchanged, done.Refused, would)
+						done.Unchanged, done.Omitted, would)
 					for _, r := range done.Why {
 						a.line("  line %d: %s", r.Line, r.Why)
 					}
 				})
-				if err == nil && done.Refused > 0 {
+				if err == nil && done.Omitted > 0 {
 					err = fmt.Errorf(
 						"%d rows were left out; mend them and import the file again, which changes nothing twice",
-						done.Refused)
+						done.Omitted)
 				}
 				return errors.Join(printed, err)
 			})

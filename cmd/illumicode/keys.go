@@ -122,7 +122,7 @@ func (a *app) keysRotate() *cobra.Command {
 				if keyring.Use(use) == keyring.ForLookups {
 					a.line("`illumicode keys rekey` puts what is kept under the one before under it.")
 				} else {
-					a.line("The one before is accepted until %s.", clock(now.Add(overlap)))
+					a.line("The one before verifies until %s.", clock(now.Add(overlap)))
 				}
 			})
 		},
@@ -130,7 +130,7 @@ func (a *app) keysRotate() *cobra.Command {
 	cmd.Flags().StringVar(&use, "use", string(keyring.ForLinks),
 		"what for: link (links, codes, what is sealed), receipt or index (lookups)")
 	cmd.Flags().DurationVar(&overlap, "overlap", 90*24*time.Hour,
-		"how long the key before is accepted; unsubscribe links and known browsers end with it")
+		"how long the key before verifies; unsubscribe links and known browsers end with it")
 	return cmd
 }
 
@@ -233,16 +233,16 @@ type keyLine struct {
 func (a *app) keysList() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
-		Short: "Show the keys, until when they are accepted, and what depends on them",
+		Short: "Show the keys, until when they verify, and what depends on them",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.onKeys(cmd.Context(), func(_ *config.File, ring *keyring.Keyring, st *store.Store) error {
 				var all []keyLine
 				add := func(i int, kid string, use keyring.Use, until time.Time) error {
 					d, err := st.Dependents(cmd.Context(), kid, time.Now())
-					status := "verifies"
+					status := "verify" // the words of the file
 					if i == 0 {
-						status = "signs"
+						status = "active"
 					}
 					all = append(all, keyLine{kid, use, status, until, d.Challenges, d.Changes, d.Suppressions})
 					return err
@@ -263,7 +263,7 @@ func (a *app) keysList() *cobra.Command {
 					}
 				}
 				return a.print(all, func() {
-					a.line("%-24s %-8s %-9s %-20s %10s %8s %13s", "KEY", "USE", "STATUS", "ACCEPTED UNTIL",
+					a.line("%-24s %-8s %-9s %-20s %10s %8s %13s", "KEY", "USE", "STATUS", "VERIFIES UNTIL",
 						"CHALLENGES", "CHANGES", "SUPPRESSIONS")
 					for _, k := range all {
 						until := "-"

@@ -312,8 +312,8 @@ func (f *File) check() error {
 			return f.wrong(required.key, "is missing; %s", required.remedy)
 		}
 	}
-	if f.Store.File != "" && f.Store.Postgres != "" {
-		return f.wrong("store.file", "and store.postgres are both given; choose one")
+	if err := f.checkStore(); err != nil {
+		return err
 	}
 	if len(f.Provider) == 0 {
 		return f.wrong("provider", "is missing; without a [[provider]] no letter arrives")
@@ -426,4 +426,21 @@ func (f *File) Keyring() (*token.Keyring, error) {
 		return nil, f.wrong("keys.file", "%s: %v", f.Keys.File, err)
 	}
 	return ring, nil
+}
+
+// checkStore refuses two databases, and what is said of a server where there is a file.
+func (f *File) checkStore() error {
+	if f.Store.File == "" {
+		return nil
+	}
+	if f.Store.Postgres != "" {
+		return f.wrong("store.file", "and store.postgres are both given; choose one")
+	}
+	said := f.Store
+	said.File = ""
+	if said != (Store{}) {
+		return f.wrong("store.file",
+			"is SQLite; leave out the password, postgres_listen, connections and schema, which are a server's")
+	}
+	return nil
 }

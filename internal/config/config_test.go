@@ -99,6 +99,7 @@ func TestRefusals(t *testing.T) {
 			"password_file cannot be read"},
 		{"two secrets", swap(`tls = `, "user = \"crew\"\npassword_file = \"empty\"\npassword_env = \"X\"\ntls = "),
 			"choose one"},
+		{"a file in a schema", swap("file = \"x.db\"", "file = \"x.db\"\nschema = \"own\""), "which are a server's"},
 		{"no keyring", swap("keyring.json", "gone.json"), "illumicode keys new --out gone.json"},
 		{"keyring open to all", swap("keyring.json", "open.json"), "chmod 600"},
 		{"keyring is something else", swap("keyring.json", "illumicode.toml"), "not a JWK Set"},

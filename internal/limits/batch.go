@@ -19,8 +19,8 @@ type batch struct {
 	store *store.Store
 	now   func() time.Time
 
-	last    map[string]judge.State // as this process wrote them; only turn uses it
-	careful time.Time              // until when others are known to write the same; only turn uses it
+	last    map[string]judge.State // as this process wrote them; only round uses it
+	careful time.Time              // until when others are known to write the same; only round uses it
 
 	mu      sync.Mutex // guards what follows
 	waiting []*question
@@ -69,7 +69,7 @@ func (c *batch) put(ctx context.Context, qu *question) error {
 	first := !c.busy
 	c.busy = true
 	c.mu.Unlock()
-	if first && c.turn() { // its own answer is in it; those of others are not its to wait for
+	if first && c.round() { // its own answer is in it; those of others are not its to wait for
 		go c.work()
 	}
 	select {
@@ -82,12 +82,12 @@ func (c *batch) put(ctx context.Context, qu *question) error {
 
 // work answers until nobody waits.
 func (c *batch) work() {
-	for c.turn() {
+	for c.round() {
 	}
 }
 
-// turn answers those who wait, and reports whether others do by then. If not, nobody is at work any more.
-func (c *batch) turn() (more bool) {
+// round answers those who wait, and reports whether others do by then. If not, nobody is at work any more.
+func (c *batch) round() (more bool) {
 	c.mu.Lock()
 	n := min(len(c.waiting), maxQuestions)
 	group := slices.Clone(c.waiting[:n])

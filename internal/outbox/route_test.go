@@ -80,7 +80,7 @@ func testOneProbe(t *testing.T) {
 		<-probing
 		return provider.Result{Class: retry.Accepted, Code: 250}
 	}}
-	if _, err := st.TurnHealth(t.Context(), "harbour", time.Now(), func(choose.Health) choose.Health {
+	if _, err := st.UpdateHealth(t.Context(), "harbour", time.Now(), func(choose.Health) choose.Health {
 		return choose.Health{Failures: 9, Class: retry.Transient, Opened: 1, Until: time.Now().Add(-time.Second)}
 	}); err != nil {
 		t.Fatal(err)

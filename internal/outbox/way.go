@@ -56,7 +56,7 @@ func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time
 
 // take takes one letter out of the provider's quotas, or says when there is room. An error is the
 // database's.
-func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full choose.Refusal, err error) {
+func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full choose.Full, err error) {
 	if !choose.Quotas(w.terms.Caps) {
 		return true, full, nil
 	}
@@ -71,7 +71,7 @@ func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full choose.R
 	}
 	var lease choose.Lease
 	states, _ := choose.States(w.terms.Caps)
-	err = w.store.TurnCaps(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
+	err = w.store.UpdateCaps(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
 		lease, full = choose.TakeLease(w.terms.Caps, held, urgent, w.now())
 	})
 	if err != nil {
@@ -83,7 +83,7 @@ func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full choose.R
 }
 
 // fromLease takes a letter of what was leased, or says what was last refused.
-func (w *way) fromLease(urgent bool) (bool, choose.Refusal) {
+func (w *way) fromLease(urgent bool) (bool, choose.Full) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.hold.Take(urgent, w.now())
@@ -105,7 +105,7 @@ func (w *way) returnLeases(ctx context.Context) {
 		return
 	}
 	states, _ := choose.States(w.terms.Caps)
-	if err := w.store.TurnCaps(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
+	if err := w.store.UpdateCaps(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
 		choose.Return(w.terms.Caps, held, n, w.now())
 	}); err != nil {
 		w.log.Warn("what was leased from a provider's quota could not be given back; it stays unused until the "+
@@ -162,7 +162,7 @@ func (w *way) leaseSlots(ctx context.Context, urgent bool) (at time.Time, ok boo
 	}
 	var s choose.Slots
 	_, states := choose.States(w.terms.Caps)
-	err = w.store.TurnPaces(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
+	err = w.store.UpdatePaces(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
 		s, at = choose.TakeSlots(w.terms.Caps, held, w.known(), urgent, w.now())
 	})
 	w.mu.Lock()
@@ -227,7 +227,7 @@ func (w *way) probe(ctx context.Context) (bool, error) {
 		return true, nil
 	}
 	mine := false
-	h, err := w.store.TurnHealth(ctx, w.Name(), w.now(), func(h choose.Health) choose.Health {
+	h, err := w.store.UpdateHealth(ctx, w.Name(), w.now(), func(h choose.Health) choose.Health {
 		if _, shut := h.Shut(w.breaker, w.now()); shut != "" {
 			return h
 		}
@@ -265,7 +265,7 @@ func (w *way) answered(ctx context.Context, a choose.Answer) {
 	w.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second) // the result of the attempt is still to be recorded
 	defer cancel()
-	h, err := w.store.TurnHealth(ctx, w.Name(), now, func(h choose.Health) choose.Health {
+	h, err := w.store.UpdateHealth(ctx, w.Name(), now, func(h choose.Health) choose.Health {
 		if !good {
 			times = 1
 		}

@@ -140,7 +140,7 @@ func ways(b *bed) {
 	var all sync.WaitGroup
 	for range 6 {
 		all.Go(func() {
-			if _, err := b.st.TurnHealth(b.Context(), "harbour", start, fail); err != nil {
+			if _, err := b.st.UpdateHealth(b.Context(), "harbour", start, fail); err != nil {
 				b.Error(err)
 			}
 		})
@@ -181,7 +181,7 @@ func ways(b *bed) {
 	leased := atomic.Int64{}
 	for range 20 {
 		all.Go(func() {
-			b.must(b.st.TurnCaps(b.Context(), "harbour", quotas, start, func(held map[string]judge.State) {
+			b.must(b.st.UpdateCaps(b.Context(), "harbour", quotas, start, func(held map[string]judge.State) {
 				l, _ := choose.TakeLease(caps, held, true, start)
 				leased.Add(int64(l.N))
 			}))

@@ -58,7 +58,7 @@ func (p *Provider) connect(ctx context.Context, log io.Writer) (*session, error)
 		if err != nil {
 			raw.Close()
 			if _, refused := errors.AsType[*smtpclient.SMTPError](err); !refused && !conn.asked && !conn.failed {
-				return nil, errNoStartTLS // the library has seen it missing in the answer to EHLO, and has no type for that
+				return nil, errNoStartTLS // the library missed it in the answer to EHLO, and has no type for that
 			}
 			return nil, err
 		}

@@ -61,7 +61,7 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 	}
 	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + url.Values{
 		"_pragma": {fmt.Sprintf("busy_timeout(%d)", busy.Milliseconds()), "journal_mode(WAL)", "synchronous(FULL)",
-			"foreign_keys(1)"},
+			"foreign_keys(1)", "cache_size(-500)"},
 		"_txlock": {"immediate"}, // a transaction of the application may read before it writes
 	}.Encode()
 	own, err := sql.Open("sqlite", dsn)

@@ -52,9 +52,9 @@ func Kept(c route.Caps, whole int) int {
 	return min(whole-1, int(math.Ceil(float64(whole)*reserve(c))))
 }
 
-// turn is how long before and after a window's end nothing is sent under a quota: what left before it
+// margin is how long before and after a window's end nothing is sent under a quota: what left before it
 // must not be counted after it, by a provider whose clock differs a little.
-const turn = 2 * time.Second
+const margin = 2 * time.Second
 
 // The names of the states that leases keep.
 const (
@@ -81,16 +81,16 @@ type Lease struct {
 	Ends time.Time
 }
 
-// A Refusal says which cap has no room, and when it has.
-type Refusal struct {
+// A Full says which cap has no room, and when it has.
+type Full struct {
 	Cap string
 	At  time.Time
 }
 
 // Lease takes some letters out of the quotas at now, for the urgent lane or the others,
-// and changes held accordingly. With the zero Lease comes a Refusal. What a worker that dies has leased
+// and changes held accordingly. With the zero Lease comes a Full. What a worker that dies has leased
 // is lost until the window ends, so a lease is small: a five-hundredth of a day's quota, at most 1000.
-func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.Time) (Lease, Refusal) {
+func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.Time) (Lease, Full) {
 	n := 1000
 	rules := make(map[string]limit.Rule, 2)
 	add := func(name string, times int, w limit.Window, share int) {
@@ -109,16 +109,16 @@ func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.
 	for _, r := range rules {
 		start, end := judge.Around(r.Quota, now)
 		switch {
-		case now.Before(start.Add(turn)):
-			return Lease{}, Refusal{"its day begins", start.Add(turn)}
-		case !now.Before(end.Add(-turn)):
-			return Lease{}, Refusal{"its day ends", end.Add(turn)}
+		case now.Before(start.Add(margin)):
+			return Lease{}, Full{"its day begins", start.Add(margin)}
+		case !now.Before(end.Add(-margin)):
+			return Lease{}, Full{"its day ends", end.Add(margin)}
 		}
-		if last := end.Add(-turn); last.Before(ends) {
+		if last := end.Add(-margin); last.Before(ends) {
 			ends = last
 		}
 	}
-	var refusal Refusal
+	var refusal Full
 	for name, r := range rules {
 		st, _ := judge.Look(&r, judge.Normalize(&r, held[name], now), 1, now)
 		n = min(n, st.Left)
@@ -127,7 +127,7 @@ func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.
 			if !urgent && r.Quota.Times < max(c.PerDay, c.PerMonth) {
 				what += " but for what is kept for urgent letters"
 			}
-			refusal = Refusal{what, st.At.Add(turn)}
+			refusal = Full{what, st.At.Add(margin)}
 		}
 	}
 	if n == 0 {
@@ -136,7 +136,7 @@ func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.
 	for name, r := range rules {
 		_, held[name] = judge.Look(&r, judge.Normalize(&r, held[name], now), n, now)
 	}
-	return Lease{n, ends}, Refusal{}
+	return Lease{n, ends}, Full{}
 }
 
 // Return gives n leased letters back that were not sent, unless their window is over.

@@ -17,7 +17,7 @@ type Stock struct {
 // A part is what a process has for the urgent lane, or for the others.
 type part struct {
 	lease  Lease
-	full   Refusal // the last; asked again when it is over
+	full   Full // the last; asked again when it is over
 	slots  Slots
 	queued int       // letters that wait for their moment
 	later  time.Time // when moments are given out again
@@ -32,21 +32,21 @@ func (h *Stock) of(urgent bool) *part {
 
 // Take takes one leased letter at now. Without any it returns what was last refused, if that still
 // holds; with neither, ask [TakeLease] for more.
-func (h *Stock) Take(urgent bool, now time.Time) (ok bool, full Refusal) {
+func (h *Stock) Take(urgent bool, now time.Time) (ok bool, full Full) {
 	for _, p := range []*part{h.of(urgent), &h.others} { // what others may use, the urgent lane may too
 		if p.lease.N > 0 && now.Before(p.lease.Ends) {
 			p.lease.N--
-			return true, Refusal{}
+			return true, Full{}
 		}
 	}
 	if full := h.of(urgent).full; now.Before(full.At) {
 		return false, full
 	}
-	return false, Refusal{}
+	return false, Full{}
 }
 
 // Leased keeps what [TakeLease] has answered, and takes one letter of it if there is any.
-func (h *Stock) Leased(urgent bool, l Lease, full Refusal) (ok bool) {
+func (h *Stock) Leased(urgent bool, l Lease, full Full) (ok bool) {
 	p := h.of(urgent)
 	p.full = full
 	if l.N == 0 {

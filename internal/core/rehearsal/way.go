@@ -125,7 +125,7 @@ func (p *play) noWay(d int32, c choose.Choice) {
 }
 
 // take takes one letter out of a way's quotas.
-func (w *way) take(urgent bool, now time.Time) (ok bool, full choose.Refusal) {
+func (w *way) take(urgent bool, now time.Time) (ok bool, full choose.Full) {
 	if !choose.Quotas(w.Terms.Caps) {
 		return true, full
 	}

@@ -143,9 +143,9 @@ func (s *Database) lock(ctx context.Context) (unlock func(), err error) {
 	}
 }
 
-// WriterTurn waits until the store's own writes let another one go, where the database takes one at a time, and
+// AwaitWriter waits until the store's own writes let another one go, where the database takes one at a time, and
 // returns what ends the turn: writers that queue are faster than those that poll the database's lock.
-func (s *Database) WriterTurn(ctx context.Context) (end func(), err error) { return s.lock(ctx) }
+func (s *Database) AwaitWriter(ctx context.Context) (end func(), err error) { return s.lock(ctx) }
 
 // Write runs fn in a transaction of the store's own and commits it if fn returns nil. fn must
 // write before it reads.

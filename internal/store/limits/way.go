@@ -40,16 +40,16 @@ func (s Rows) Ways(ctx context.Context) ([]Way, error) {
 	return db.All(ctx, s, scanWay, selectWays)
 }
 
-// TurnHealth changes what is known of a provider by what all workers have written of it, and returns
+// UpdateHealth changes what is known of a provider by what all workers have written of it, and returns
 // what it is then.
-func (s Rows) TurnHealth(ctx context.Context, name string, now time.Time, turn func(choose.Health) choose.Health) (
+func (s Rows) UpdateHealth(ctx context.Context, name string, now time.Time, change func(choose.Health) choose.Health) (
 	h choose.Health, err error) {
 	err = s.WriteRelaxed(ctx, func(t Tx) error {
 		w, err := db.One(ctx, t, scanWay, lockWay, name, db.Millis(now))
 		if err != nil {
 			return err
 		}
-		if h = turn(w.Health); h == w.Health {
+		if h = change(w.Health); h == w.Health {
 			return nil
 		}
 		raw, err := json.Marshal(h)
@@ -65,21 +65,21 @@ func (s Rows) TurnHealth(ctx context.Context, name string, now time.Time, turn f
 // capName is the name of a tally that a provider's cap keeps.
 func capName(provider, state string) string { return "provider " + provider + ": " + state }
 
-// TurnCaps changes the states of a provider's caps, which no other worker overtakes, so that what they let through
+// UpdateCaps changes the states of a provider's caps, which no other worker overtakes, so that what they let through
 // holds even where power fails.
-func (s Rows) TurnCaps(ctx context.Context, provider string, states []string, now time.Time,
-	turn func(held map[string]judge.State)) error {
-	return s.Write(ctx, func(t Tx) error { return t.turnCaps(ctx, provider, states, now, turn) })
+func (s Rows) UpdateCaps(ctx context.Context, provider string, states []string, now time.Time,
+	change func(held map[string]judge.State)) error {
+	return s.Write(ctx, func(t Tx) error { return t.updateCaps(ctx, provider, states, now, change) })
 }
 
-// TurnPaces is TurnCaps for what counts for a moment only, and waits for no disk.
-func (s Rows) TurnPaces(ctx context.Context, provider string, states []string, now time.Time,
-	turn func(held map[string]judge.State)) error {
-	return s.WriteRelaxed(ctx, func(t Tx) error { return t.turnCaps(ctx, provider, states, now, turn) })
+// UpdatePaces is UpdateCaps for what counts for a moment only, and waits for no disk.
+func (s Rows) UpdatePaces(ctx context.Context, provider string, states []string, now time.Time,
+	change func(held map[string]judge.State)) error {
+	return s.WriteRelaxed(ctx, func(t Tx) error { return t.updateCaps(ctx, provider, states, now, change) })
 }
 
-func (t Tx) turnCaps(ctx context.Context, provider string, states []string, now time.Time,
-	turn func(held map[string]judge.State)) error {
+func (t Tx) updateCaps(ctx context.Context, provider string, states []string, now time.Time,
+	change func(held map[string]judge.State)) error {
 	names := make([]string, len(states))
 	for i, state := range states {
 		names[i] = capName(provider, state)
@@ -92,7 +92,7 @@ func (t Tx) turnCaps(ctx context.Context, provider string, states []string, now 
 	for i, state := range states {
 		held[state] = locked[names[i]]
 	}
-	turn(held)
+	change(held)
 	all := make([]Tally, len(states))
 	for i, state := range states {
 		// past the longest window

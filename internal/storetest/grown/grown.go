@@ -66,8 +66,8 @@ func Tables() []string { return slices.Sorted(maps.Keys(fills)) }
 func Fill(ctx context.Context, st *store.Store) error {
 	all := []string{"ANALYZE"}
 	for _, table := range Tables() {
-		all = append([]string{"INSERT INTO @" + table + fmt.Sprintf(numbers, rowsOf(table)) + fills[table] + " FROM n"},
-			all...)
+		rows := fmt.Sprintf(numbers, rowsOf(table)) + fills[table] + " FROM n"
+		all = append([]string{"INSERT INTO @" + table + " " + columns[table] + rows}, all...)
 	}
 	for _, text := range all {
 		if _, err := st.DB().ExecContext(ctx, st.Words(text)); err != nil {
