@@ -1,4 +1,4 @@
-// Package store keeps challenges, standings and the outbox in SQL: a [Store] is the rooms db, addresses, challenges,
+// Package store keeps challenges, standings and the outbox in SQL. A [Store] is the rooms db, addresses, challenges,
 // feedback, limits and queue in one, and what concerns several of them. Packages store/sqlite and store/postgres open
 // one.
 //
@@ -23,8 +23,12 @@
 // Rows of one table are locked by one statement, or sorted (tallies), or found by SKIP LOCKED. Tallies are locked in
 // transactions of their own, before the application's.
 //
-// Three go another way, and nobody meets them: a worker locks a delivery that it has claimed before the challenge whose
-// lives begin, and what others change of a challenge's deliveries are those that wait; freezing locks a change that was
-// made before challenges that are open, and a challenge that is being accepted locks a change that is pending; making a
-// change takes the old address away before it takes the holder of the new mailbox.
+// Three transactions go another way, and meet nobody:
+//
+//   - A worker locks a delivery that it has claimed, and then the challenge whose lives begin. Others change only those
+//     deliveries of a challenge that wait.
+//   - A freeze locks a change that was made, and then challenges that are open. A challenge that is being accepted
+//     locks a change that is pending.
+//   - Making a change takes the old address away, and then takes the holder of the new mailbox. No other subject has
+//     that address.
 package store

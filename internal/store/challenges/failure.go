@@ -45,7 +45,7 @@ func (t Tx) lockFailure(ctx context.Context, text, name string, now time.Time) (
 }
 
 // BeginByFailures is LockFailures as the first statement of a transaction in which nothing of the application's
-// runs: those that follow go by the indexes that they are made for, as with [Dialect].ByIndex.
+// runs: those that follow go by the indexes that they are made for, as with [db.Dialect].ByIndex.
 func (t Tx) BeginByFailures(ctx context.Context, name string, now time.Time) (proof.Record, error) {
 	return t.lockFailure(ctx, beginByFailure, name, now)
 }

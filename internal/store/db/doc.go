@@ -1,7 +1,6 @@
-// Package db is what the rooms of the store are built of: an open database, transactions of every kind, queries that
-// are written once and said in the words of each database, rows by the names of their columns, and the schema.
+// Package db has what the rooms of the store are built of. It opens transactions of every kind, says a query in the
+// words of each database, reads and writes rows by the names of their columns, and keeps the schema.
 //
-// A query is SQL that both databases take, with "?" for parameters. What they say differently is a call of one of the
-// functions of [Words], written @name(argument); a table of ours is @name. Nothing else in a query is changed, and
-// nothing at all inside a literal.
+// A query is SQL that both databases take, with "?" for parameters. Where they differ, it calls one of the functions of
+// [Words]: @name(argument). A table of ours is @name. Nothing else in a query is changed, and nothing inside a literal.
 package db

@@ -52,10 +52,10 @@ var attemptRow = db.Columns[Attempt]{
 	db.Text("route", func(r *Attempt) *string { return &r.Route }),
 }
 
-// The lock makes it wait for a worker that is recovering a delivery, and then find nothing.
 var (
 	begun = attemptRow.Pick("delivery", "claim", "number", "provider", "begun", "fixed", "signature", "route")
 
+	// The lock makes it wait for a worker that is recovering a delivery, and then find nothing.
 	beginAttempts = db.ListQ(begun, `INSERT INTO @attempt (`+attemptRow.Names()+`)
 		SELECT `+attemptRow.From("r", db.Values{"worker": "d.worker", "ended": "0", "class": "''", "code": "0",
 		"enhanced": "''", "reply": "''", "remote": "''"})+`
@@ -176,9 +176,9 @@ type End struct {
 
 var (
 	ending      = attemptRow.Pick("delivery", "number", "ended", "class", "code", "enhanced", "reply", "remote")
-	endAttempts = db.ListQ(ending, `UPDATE @attempt SET ended = r.ended, class = r.class, code = r.code, enhanced =
-		r.enhanced, reply = r.reply, remote = r.remote FROM r WHERE `+db.Filled("r.number")+` AND
-		illumicode_attempt.delivery = r.delivery
+	endAttempts = db.ListQ(ending, `UPDATE @attempt SET ended = r.ended, class = r.class, code = r.code,
+			enhanced = r.enhanced, reply = r.reply, remote = r.remote
+		FROM r WHERE `+db.Filled("r.number")+` AND illumicode_attempt.delivery = r.delivery
 			AND illumicode_attempt.number = r.number AND illumicode_attempt.ended = 0`)
 	putBack = db.Q(`UPDATE @delivery SET state = ?, worker = '', ` + joined +
 		`, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
@@ -186,7 +186,7 @@ var (
 
 	// Deliveries that were sent are most of all: they leave by the group.
 	endSent = db.ListQ(claimRow, leave(db.Values{"data": `'{}'`, "state": `'sent'`, "attempts": `attempts + 1`,
-		"spent": `spent + 1`, "note": `''`, "claim": `illumicode_delivery.claim`})+`, r
+		"spent": `spent + 1`, "note": `''`})+`, r
 		WHERE `+db.Filled("r.claim")+` AND id = r.delivery AND illumicode_delivery.claim = r.claim AND `+inHand+`
 		@lock(illumicode_delivery)`)
 	deleteSent = db.ListQ(claimRow, `DELETE FROM @delivery
