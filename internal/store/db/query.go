@@ -18,11 +18,14 @@ func Q(text string) string {
 
 // check panics where a query cannot be said in the words of every database.
 func check(text string) string {
-	for _, w := range []Words{SQLite(), Postgres("")} {
+	for _, w := range everyWords {
 		compile(text, w)
 	}
 	return text
 }
+
+// everyWords are the words of every database.
+var everyWords = []Words{SQLite(), Postgres("")}
 
 // declared returns every query that can be run; with groups as one, where the database can.
 func declared(together bool) []string {
@@ -66,6 +69,7 @@ type compiler struct {
 }
 
 func (c *compiler) run(text string) string {
+	c.out.Grow(len(text) + len(text)/4)
 	c.read(text)
 	return c.out.String()
 }
