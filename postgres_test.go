@@ -30,7 +30,12 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 
 func onPostgres(tb testing.TB, conn string) func(*illumicode.Config) {
 	tb.Helper()
-	st, err := postgres.Open(tb.Context(), conn, postgres.Options{})
+	return inSchema(tb, conn, "")
+}
+
+func inSchema(tb testing.TB, conn, schema string) func(*illumicode.Config) {
+	tb.Helper()
+	st, err := postgres.Open(tb.Context(), conn, postgres.Options{Schema: schema})
 	if err != nil {
 		tb.Fatal(err)
 	}
@@ -185,16 +190,23 @@ func TestOneLinkManyCallersOnPostgres(t *testing.T) {
 	}
 }
 
+// Also where the tables have a schema of their own.
 func TestLeastPrivilege(t *testing.T) {
+	for _, schema := range []string{"", "tern isle"} {
+		t.Run("schema "+schema, func(t *testing.T) { leastPrivilege(t, schema) })
+	}
+}
+
+func leastPrivilege(t *testing.T, schema string) {
 	conn := pgtest.Fresh(t)
-	owner := illumicodetest.Idle(t, withPier(t), onPostgres(t, conn))
+	owner := illumicodetest.Idle(t, withPier(t), inSchema(t, conn, schema))
 	for range 2 { // again after an upgrade
-		if _, err := owner.Service.Store().DB().Exec(db.Roles("")); err != nil {
+		if _, err := owner.Service.Store().DB().Exec(db.Roles(schema)); err != nil {
 			t.Fatal(err)
 		}
 	}
 	as := func(role string) func(*illumicode.Config) {
-		st, err := postgres.Open(t.Context(), conn+" options='-c role="+role+"'", postgres.Options{})
+		st, err := postgres.Open(t.Context(), conn+" options='-c role="+role+"'", postgres.Options{Schema: schema})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -242,7 +254,10 @@ func TestLeastPrivilege(t *testing.T) {
 		t.Errorf("feedback: %d, %v", n, err)
 	}
 	eventually(t, func() bool { return fmt.Sprint(scopes(t, worker, mara)) == "[bounced]" })
-	db := owner.Service.Store().DB()
+	path := ""
+	if schema != "" {
+		path = "SET search_path TO " + db.Quote(schema) + "; "
+	}
 	event := "INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', " +
 		"'{\"pier\": \"pier 3\", \"sailing\": \"8\", \"passengers\": \"ida@ternisle.example\"}')"
 	for statement, allowed := range map[string]bool{
@@ -256,11 +271,11 @@ func TestLeastPrivilege(t *testing.T) {
 		"SET ROLE illumicode_web; INSERT INTO illumicode_suppression VALUES ('x', 'k', '', 'all', '', 0, 0, '')": false,
 		"SET ROLE illumicode_worker; INSERT INTO illumicode_holder VALUES ('x', 'y', 0)":                         false,
 	} {
-		c, err := db.Conn(t.Context())
+		c, err := owner.Service.Store().DB().Conn(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = c.ExecContext(t.Context(), statement)
+		_, err = c.ExecContext(t.Context(), path+statement)
 		if (err == nil) != allowed {
 			t.Errorf("%s: %v", statement, err)
 		}

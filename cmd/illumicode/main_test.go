@@ -284,6 +284,13 @@ func TestMigratePrints(t *testing.T) {
 			t.Errorf("migrate after what it printed for %s: %s", tt.kind, out)
 		}
 	}
+	for _, ignored := range [][]string{{"--schema", "own"}, {"--for", "postgres"},
+		{"--print-roles", "--for", "sqlite"}} {
+		if _, errOut, code := newPlace(t).do(append([]string{"migrate"}, ignored...)...); code != exitMisused ||
+			!strings.Contains(errOut, ignored[len(ignored)-2]) {
+			t.Errorf("migrate %v: exit %d, %s", ignored, code, errOut)
+		}
+	}
 	if _, errOut, code := newPlace(t).do("migrate", "--print", "--for", "another"); code != exitMisused ||
 		!strings.Contains(errOut, "there are sqlite and postgres") {
 		t.Errorf("another database: exit %d, %s", code, errOut)

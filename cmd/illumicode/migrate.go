@@ -19,11 +19,16 @@ func (a *app) migrate() *cobra.Command {
 		Short: "Create the tables, or bring them up to this version",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			flags := cmd.Flags()
 			switch {
+			case flags.Changed("for") && !printOnly:
+				return misuse{errors.New("--for goes with --print; without it the configuration names the database")}
+			case flags.Changed("schema") && !printOnly && !roles:
+				return misuse{errors.New("--schema goes with --print or --print-roles; without them the " +
+					"configuration says it, store.schema")}
 			case printOnly && roles:
-				return misuse{
-					errors.New("--print and --print-roles are run apart: roles need rights that tables do not; say " +
-						"one of them")}
+				return misuse{errors.New("--print and --print-roles are run apart: roles need rights that tables " +
+					"do not; say one of them")}
 			case printOnly:
 				return a.printMigrations(database, schema)
 			case roles:

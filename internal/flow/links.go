@@ -23,7 +23,7 @@ func (p *Parts) url(path, name, value string) string {
 	return p.Site.BaseURL + path + "?" + url.Values{name: {value}}.Encode()
 }
 
-// NotMeURL returns the link of a challenge's letter by which its reader says that it was somebody else.
+// NotMeURL returns the link of a challenge's letter that says "this was not me".
 func (p *Parts) NotMeURL(c store.Challenge, key *keyring.Key, d store.Delivery) string {
 	return p.TakeBackURL(p.Links.Sign(key, keyring.Claims{
 		Purpose: challenge.NotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(),
@@ -34,7 +34,7 @@ func (p *Parts) NotMeURL(c store.Challenge, key *keyring.Key, d store.Delivery) 
 // unsubscribing is what the sealed value of an unsubscribe link is for.
 const unsubscribing = "unsubscribe"
 
-// UnsubscribeURL returns the link by which the reader of a notice ends its category.
+// UnsubscribeURL returns the link of a notice that unsubscribes its reader from its category.
 func (p *Parts) UnsubscribeURL(address, category string) string {
 	return p.url(p.Site.UnsubscribePath, "u", p.Keys.Active().Seal(unsubscribing, address, category))
 }
@@ -42,7 +42,7 @@ func (p *Parts) UnsubscribeURL(address, category string) string {
 // errUnsubscribe means that a value is no unsubscribe link's.
 var errUnsubscribe = errors.New("flow: not the value of an unsubscribe link")
 
-// Unsubscription returns whose notices of which category the value of an unsubscribe link is about.
+// Unsubscription returns the address and the category in the value of an unsubscribe link.
 func (p *Parts) Unsubscription(sealed string) (address, category string, err error) {
 	values, err := p.Keys.Unseal(unsubscribing, sealed, p.Now())
 	switch {

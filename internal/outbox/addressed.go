@@ -12,8 +12,8 @@ type Addressed struct {
 	Unread error           // why the address cannot be read
 }
 
-// Address returns claimed deliveries with their recipients.
-func Address(claimed ...store.Delivery) []Addressed {
+// addressed returns claimed deliveries with their recipients.
+func addressed(claimed ...store.Delivery) []Addressed {
 	all := make([]Addressed, len(claimed))
 	for i, d := range claimed {
 		to, err := message.ParseRecipient(d.Address)
@@ -22,8 +22,7 @@ func Address(claimed ...store.Delivery) []Addressed {
 	return all
 }
 
-// destination returns what guard, pauses of domains and terms look at: the domain of an address in A-labels, or a phone
-// number.
+// destination returns what the terms of providers look at: the domain of an address in A-labels, or a phone number.
 func (a Addressed) destination() string {
 	if domain := a.To.Domain(); domain != "" {
 		return domain

@@ -126,7 +126,7 @@ func (w *worker) candidates(ctx context.Context, d Addressed, tried []store.Atte
 	var carried []string
 	if len(w.ways) > 1 && strings.HasPrefix(d.AskedBy, store.SentAgain) {
 		var err error
-		if carried, err = w.store.CarriedBy(ctx, d.Challenge); err != nil {
+		if carried, err = w.store.CarriedBy(ctx, d.Challenge, d.Address); err != nil {
 			return nil, err
 		}
 	}

@@ -47,7 +47,7 @@ func (g Guard) allows(a Addressed) bool {
 		return true
 	}
 	for _, one := range g.Domains {
-		if strings.HasPrefix(one, "+") && strings.HasPrefix(a.Address, one) || a.destination() == one {
+		if strings.HasPrefix(one, "+") && strings.HasPrefix(a.Address, one) || a.To.Domain() == one {
 			return true
 		}
 	}

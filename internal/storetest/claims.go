@@ -165,10 +165,11 @@ func unheard(b *bed) {
 	b.put(nil)
 	b.put(nil)
 	all := b.claim("w", 2)
-	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, start); err != nil || n != 0 {
+	later := start.Add(time.Minute)
+	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, later); err != nil || n != 0 {
 		b.Errorf("%d, %v; a claim of just now is given back", n, err)
 	}
-	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start.Add(time.Minute), start.Add(time.Minute))
+	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, later, later)
 	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed ||
 		lost.State != store.Waiting || lost.Claim == all[1].Claim {
 		b.Errorf("%d, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)

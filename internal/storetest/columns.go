@@ -156,7 +156,28 @@ func columns(b *bed) {
 	b.holds("trail", "1 = 1", map[string]any{"seq": 1, "challenge": c.ID, "subject": c.Subject, "mailbox": c.Mailbox,
 		"at": c.Created.UnixMilli(), "what": "begun", "outcome": c.Purpose, "network": "net", "actor": ""})
 	b.ends(letter)
+	b.putBack(letter)
 	b.others()
+}
+
+// putBack has an attempt end that leaves its delivery where it is.
+func (b *bed) putBack(d store.Delivery) {
+	b.Helper()
+	ctx, now := b.Context(), d.Due.Add(time.Minute)
+	d.ID, d.Challenge, d.Key = "another", "", ""
+	b.write(func(t store.Tx) error { return t.InsertDelivery(ctx, d) })
+	claimed, err := b.st.ClaimOne(ctx, "w", d.ID, now)
+	b.must(err)
+	a := store.Attempt{Delivery: d.ID, Number: 1, Begun: now, Ended: now, Class: retry.Ambiguous}
+	_, err = b.st.Record(ctx, []store.Beginning{{Delivery: claimed, Attempt: a}}, nil)
+	b.must(err)
+	_, err = b.st.Record(ctx, nil,
+		[]store.End{{Attempt: a, Claim: 1, State: store.Held, Due: now.Add(time.Hour), Spent: 2,
+			HeldBy: "who", Note: "why"}})
+	b.must(err)
+	b.holds("delivery", "id = 'another'", with(kept(d, map[string]string{"Key": "app_key"}), map[string]any{
+		"state": "held", "claim": 1, "worker": "", "claimed": now.UnixMilli(), "attempts": 1, "spent": 2, "ended": 0,
+		"due": now.Add(time.Hour).UnixMilli(), "held_by": "who", "note": "why", "collapse": "another"}))
 }
 
 // ends follows a delivery that is claimed, attempted, fails and is revived.
@@ -166,7 +187,7 @@ func (b *bed) ends(d store.Delivery) {
 	b.must(b.st.Beat(ctx, store.Worker{ID: "w", Lease: now.Add(time.Hour)}))
 	claimed, err := b.st.ClaimOne(ctx, "w", d.ID, now)
 	b.must(err)
-	if claimed.Claimed, claimed.Worker = d.Claimed, d.Worker; claimed != with1(d, claimed.Claim) {
+	if claimed.Claimed, claimed.Worker = d.Claimed, d.Worker; claimed != claimedOnce(d, claimed.Claim) {
 		b.Errorf("claimed %+v\nof %+v", claimed, d)
 	}
 	a := filled[store.Attempt]()
@@ -190,7 +211,7 @@ func (b *bed) ends(d store.Delivery) {
 		"worker": "", "claimed": 0, "spent": 0, "ended": 0, "note": "", "collapse": "letter", "fallback": ""}))
 }
 
-func with1(d store.Delivery, claim int64) store.Delivery {
+func claimedOnce(d store.Delivery, claim int64) store.Delivery {
 	d.State, d.Claim, d.Attempts, d.Spent, d.Ended = store.Claimed, claim, 0, 0, time.Time{}
 	d.Fixed, d.Signature = time.Time{}, ""
 	return d
@@ -266,4 +287,28 @@ func (b *bed) alone() {
 		b.Fatal(err)
 	}
 	b.holds("address", "standing = 'the Standing'", with(kept(taken.Address, nil), map[string]any{"asked": 0}))
+	b.standings()
+}
+
+// standings follows an address that bounces, and is made stale.
+func (b *bed) standings() {
+	b.Helper()
+	ctx := b.Context()
+	row := filled[store.Backfill]()
+	row.Subject, row.Mailbox, row.Standing, row.GraceEnds = "relies", "relies@", store.Confirmed, time.Time{}
+	if _, _, err := b.st.TakeOver(ctx, []store.Backfill{row}, false); err != nil {
+		b.Fatal(err)
+	}
+	bounced, grace, stale := start.Add(time.Hour), start.Add(2*time.Hour), start.Add(3*time.Hour)
+	b.write(func(t store.Tx) error { return t.SetBounced(ctx, row.Mailbox, "came back", grace, bounced) })
+	want := with(kept(row.Address, nil), map[string]any{"standing": "bounced", "since": bounced.UnixMilli(),
+		"reason": "came back", "grace_ends": grace.UnixMilli(), "asked": bounced.UnixMilli()})
+	b.holds("address", "subject = 'relies'", want)
+	b.write(func(t store.Tx) error {
+		_, err := t.SetStanding(ctx, store.Address{Subject: row.Subject, Mailbox: row.Mailbox, Standing: store.Stale,
+			Since: stale, Reason: "old", GraceEnds: grace})
+		return err
+	})
+	b.holds("address", "subject = 'relies'", with(want, map[string]any{"standing": "stale", "since": stale.UnixMilli(),
+		"reason": "old", "asked": 0}))
 }

@@ -57,8 +57,8 @@ func (p *Provider) connect(ctx context.Context, log io.Writer) (*session, error)
 		s.client, err = smtpclient.NewClientStartTLS(conn, p.tls)
 		if err != nil {
 			raw.Close()
-			if _, refused := errors.AsType[*smtpclient.SMTPError](err); !refused && !conn.asked && !conn.failed {
-				return nil, errNoStartTLS // the library missed it in the answer to EHLO, and has no type for that
+			if conn.greeted() { // the library missed STARTTLS in the answer, and has no type for that
+				return nil, errNoStartTLS
 			}
 			return nil, err
 		}
@@ -71,7 +71,7 @@ func (p *Provider) connect(ctx context.Context, log io.Writer) (*session, error)
 		s.close()
 		return nil, err
 	}
-	conn.until = time.Time{}
+	conn.until, conn.said, conn.heard = time.Time{}, nil, nil
 	if p.cfg.User != "" {
 		if err := s.client.Auth(p.mechanism(s.client)); err != nil {
 			s.close()
@@ -153,12 +153,21 @@ type patientConn struct {
 	until time.Time
 	log   io.Writer // what is said before TLS; may be nil
 
-	asked, failed bool // STARTTLS was said; the connection has failed
+	said, heard []byte // until then: what was written last, and what was read since
+}
+
+// greeted reports whether the last that happened is that the server took EHLO or HELO.
+func (c *patientConn) greeted() bool {
+	lines := bytes.Split(bytes.TrimRight(c.heard, "\r\n"), []byte("\n"))
+	return (bytes.HasPrefix(c.said, []byte("EHLO ")) || bytes.HasPrefix(c.said, []byte("HELO "))) &&
+		bytes.HasPrefix(lines[len(lines)-1], []byte("250 "))
 }
 
 func (c *patientConn) Read(b []byte) (int, error) {
 	n, err := c.Conn.Read(b)
-	c.failed = c.failed || err != nil
+	if !c.until.IsZero() {
+		c.heard = append(c.heard, b[:n]...)
+	}
 	c.note(b[:n])
 	return n, err
 }
@@ -190,8 +199,8 @@ func (c *patientConn) Write(b []byte) (int, error) {
 	}
 	c.Conn.SetWriteDeadline(deadline)
 	c.note(b)
-	c.asked = c.asked || bytes.HasPrefix(b, []byte("STARTTLS"))
-	n, err := c.Conn.Write(b)
-	c.failed = c.failed || err != nil
-	return n, err
+	if !c.until.IsZero() {
+		c.said, c.heard = append(c.said[:0], b...), c.heard[:0]
+	}
+	return c.Conn.Write(b)
 }

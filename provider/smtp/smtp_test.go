@@ -230,6 +230,8 @@ func TestSendOutcomes(t *testing.T) {
 
 		{"no STARTTLS offered", StartTLS, "localhost", map[string]string{"EHLO": noTLS}, account, retry.Misconfigured,
 			0, "offers no STARTTLS", 0},
+		{"an answer to EHLO that is none", StartTLS, "localhost", map[string]string{"EHLO": "what?"}, account,
+			retry.Transient, 0, "what?", 0},
 		{"wrong name in the certificate", StartTLS, "pier.example", nil, account, retry.Misconfigured,
 			0, "pier.example", 0},
 		{"unknown authority", StartTLS, "localhost", nil, func(c *Config) { c.CAFile = "" }, retry.Misconfigured, 0,

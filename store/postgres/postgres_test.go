@@ -89,6 +89,31 @@ func TestConformanceInSchema(t *testing.T) {
 	})
 }
 
+// What is said to stand nowhere was looked for where the tables are, and not in the first schema of the path.
+func TestSearchFindsTheTables(t *testing.T) {
+	conn := pgtest.Fresh(t)
+	st, ctx := openAt(t, conn), t.Context()
+	if _, err := st.Migrate(ctx, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.DB().Exec("CREATE SCHEMA own"); err != nil {
+		t.Fatal(err)
+	}
+	event := store.Event{Source: "/quay", ID: "1", Type: "x", Data: `{"to": "mara@ternisle.example"}`}
+	if err := st.Write(ctx, func(tx store.Tx) error { return tx.InsertEvent(ctx, event) }); err != nil {
+		t.Fatal(err)
+	}
+	found, err := openAt(t, conn+" search_path=own,public").Search(ctx, "mara@ternisle.example",
+		"mara@ternisle.example")
+	if err != nil || len(found) != 1 || found[0].Table != "illumicode_event" {
+		t.Errorf("found %v, %v", found, err)
+	}
+	empty := openAt(t, pgtest.Fresh(t))
+	if found, err := empty.Search(ctx, "mara@ternisle.example", "mara@ternisle.example"); err == nil {
+		t.Errorf("a database without tables holds %v, and nobody says that it has none", found)
+	}
+}
+
 // Whoever connects through such a pooler without saying so is told what to say.
 func TestForgottenStatements(t *testing.T) {
 	st, err := postgres.Open(t.Context(), pgtest.Fresh(t), postgres.Options{})

@@ -141,9 +141,9 @@ func (h *Stock) Heard(now time.Time) {
 	h.heard = now
 }
 
-// Silent returns, of a provider from which several letters wait for an answer and none has come for as
-// long as a circuit first stays open, when to look again; else zero. An attempt may take ten minutes
-// (RFC 5321 §4.5.3.2.6), in which a provider that hangs would gather every sender.
+// Silent returns when to look again at a provider that is silent; zero for one that is not. A provider is silent if
+// several letters wait for its answer, and none has come for as long as a circuit first stays open. An attempt may take
+// ten minutes (RFC 5321 §4.5.3.2.6), in which a provider that hangs would gather every sender.
 func (h *Stock) Silent(b Breaker, now time.Time) time.Time {
 	first := b.withDefaults().First
 	if h.onWay < 2 || now.Sub(h.heard) < first {

@@ -20,8 +20,8 @@ import (
 // every derived key comes from (RFC 2104 §3).
 const MinSecret = 32
 
-// The label of each use. A label is part of the derivation (RFC 5869 §3.2), so that a key of
-// one use is worth nothing to another; changing one breaks everything in flight.
+// The label of each use. A label is part of the derivation (RFC 5869 §3.2): a key of one use is worth nothing to
+// another. Another label would break everything in flight.
 const (
 	labelLink    = "illumicode/link/1"
 	labelCode    = "illumicode/code/1"
@@ -31,10 +31,9 @@ const (
 	labelReturn  = "illumicode/return/1"
 )
 
-// A Keyring holds the root secrets of one service: one active key that signs, and others that
-// only verify until a date; the keys that sign receipts; and those under which addresses are looked
-// up. It is safe for concurrent use, and the whole of it can be replaced while it is in use. The zero
-// Keyring has no key; use [NewKeyring] or [ParseKeyring].
+// A Keyring holds the root secrets of one service. One active key signs links, and others verify them until a date.
+// Further keys sign receipts, and others are for looking addresses up. It is safe for concurrent use, and the whole of
+// it can be replaced while it is in use. The zero Keyring has no key; use [NewKeyring] or [ParseKeyring].
 type Keyring struct{ now atomic.Pointer[keys] }
 
 // keys is what a keyring holds at a time. It is immutable.
@@ -74,7 +73,7 @@ func (k *Key) Lookup(mailbox string) string {
 // ID returns the key's identifier, stored with everything that was made under it.
 func (k *Key) ID() string { return k.kid }
 
-// CodeKey returns the 32-byte key from which one-time codes are derived. Do not modify it.
+// CodeKey returns the 32-byte key of one-time codes. Do not modify it.
 func (k *Key) CodeKey() []byte { return k.code }
 
 // Thumbprint returns a keyed digest of the exact address: 128 bits, base64url. Two addresses
@@ -117,8 +116,8 @@ func newKey(kid string, secret []byte, until time.Time) *Key {
 	return k
 }
 
-// derive returns 32 bytes for one use of secret. No salt: the secret is uniformly random, for
-// which RFC 5869 §3.1 allows leaving it out.
+// derive returns 32 bytes for one use of secret. It uses no salt, as the secret is
+// uniformly random (RFC 5869 §3.1).
 func derive(secret []byte, label string) []byte {
 	key, err := hkdf.Key(sha256.New, secret, nil, label, sha256.Size)
 	if err != nil {
@@ -127,7 +126,7 @@ func derive(secret []byte, label string) []byte {
 	return key
 }
 
-// NewKeyring returns a keyring of keys, of which the first signs and the others verify.
+// NewKeyring returns a keyring of keys. The first signs, and the others verify.
 func NewKeyring(all ...*Key) (*Keyring, error) {
 	return newKeyring(all, nil, nil)
 }

@@ -247,7 +247,7 @@ func (p *play) leave(d int32) {
 	p.send(d, w)
 }
 
-// What a provider answers, as an event has it.
+// The answers of a provider, as an event has them.
 const (
 	accepts int32 = iota
 	fails

@@ -61,7 +61,7 @@ var errRollBack = errors.New("store: dry run")
 // run changes nothing.
 func (s Rows) TakeOver(ctx context.Context, all []Backfill, dry bool) (changed int64, conflicts []int, err error) {
 	raw := backfillRow.Objects(all)
-	err = s.Write(ctx, func(t Tx) error {
+	err = s.Write(ctx, func(t db.Tx) error {
 		_, err := t.Exec(ctx, backfillHolders, raw)
 		if err != nil {
 			return err

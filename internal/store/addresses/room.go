@@ -1,8 +1,6 @@
 package addresses
 
 import (
-	"context"
-
 	"github.com/illumicode/illumicode/internal/store/db"
 )
 
@@ -12,17 +10,12 @@ type Rows struct{ *db.Database }
 // A Tx is them in a transaction.
 type Tx struct{ db.Tx }
 
-// Write is [db.Database.Write].
-func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
-	return s.Database.Write(ctx, func(t db.Tx) error { return fn(Tx{t}) })
-}
-
 var _ = db.Hot(map[string]string{
 	"addresses of a subject": selectAddresses, "addresses at a mailbox": selectByMailbox, "owner": selectOwner,
 	"relied address": selectRelied, "holder": selectHolder, "release a mailbox": deleteHolder,
 	"last proven":  lastProven,
 	"set standing": setStanding, "set bounced": setBounced, "to ask again": selectToAsk, "grace over": selectGraceOver,
-	"trail of a mailbox": trailOfMailbox, "trail of a subject": trailOfSubject, "changes of a subject": selectChanges,
+	"trail of a mailbox": trailOfMailbox, "changes of a subject": selectChanges,
 	"changes of some subjects": changesAt, "change of a challenge": selectChangeFor, "undo over": selectUndoOver,
 	"is any frozen": anyFrozen, "proven since": provenSince, "stop changes": stopChanges,
 })

@@ -42,18 +42,9 @@ var stepRow = db.Columns[Step]{
 	db.Text("actor", func(r *Step) *string { return &r.Actor }),
 }
 
-var (
-	trailOfMailbox = db.Q(`SELECT ` + stepRow.Names() + ` FROM @trail WHERE mailbox = ? ORDER BY seq DESC LIMIT ?`)
-	trailOfSubject = db.Q(`SELECT ` + stepRow.Names() + ` FROM @trail WHERE subject = ? AND subject <> ''
-		ORDER BY seq DESC LIMIT ?`)
-)
+var trailOfMailbox = db.Q(`SELECT ` + stepRow.Names() + ` FROM @trail WHERE mailbox = ? ORDER BY seq DESC LIMIT ?`)
 
 // Trail returns up to n lines about a mailbox, the latest first.
 func (s Rows) Trail(ctx context.Context, mailbox string, n int) ([]Step, error) {
 	return db.All(ctx, s, stepRow.Scan, trailOfMailbox, mailbox, n)
-}
-
-// TrailOf returns up to n lines about a subject, the latest first.
-func (s Rows) TrailOf(ctx context.Context, subject string, n int) ([]Step, error) {
-	return db.All(ctx, s, stepRow.Scan, trailOfSubject, subject, n)
 }

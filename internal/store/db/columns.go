@@ -15,7 +15,8 @@ type Column[T any] struct {
 	target     func(*T) any // what scans it
 }
 
-// Columns are those of a table in an order of no meaning: rows are written and read through them, by name.
+// Columns are those of a table. Rows are written and read through them, so that their order matters to nobody but
+// [Values].
 type Columns[T any] []Column[T]
 
 // Text is a column of text.
@@ -163,7 +164,8 @@ func (c Columns[T]) append(args []any, row *T) []any {
 	return args
 }
 
-// Values are expressions of SQL by the names of the columns that they are for.
+// Values are expressions of SQL by the names of the columns that they are for. Parameters in them are bound in the
+// order of the columns, and not of the Values.
 type Values map[string]string
 
 // With returns them with one more.

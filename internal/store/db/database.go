@@ -194,9 +194,9 @@ func (s *Database) Steps(ctx context.Context, step func(Tx) (int64, error)) (tot
 	for {
 		var n int64
 		err := s.Write(ctx, func(t Tx) (err error) { n, err = step(t); return err })
-		total += n
-		if err != nil || n == 0 {
+		if err != nil || n == 0 { // what was not committed does not count
 			return total, err
 		}
+		total += n
 	}
 }

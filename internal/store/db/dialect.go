@@ -60,8 +60,8 @@ type Dialect struct {
 	// Made asks whether the table of migrations is there: 1 or 0.
 	Made string
 
-	// Enter makes the rest of a transaction that migrates find and make the tables where they belong, and makes that
-	// place where it is missing; empty where there is one place.
+	// Enter leads a transaction that migrates to the schema of the tables, and makes it if it is missing. It is empty
+	// where there is no such choice.
 	Enter string
 
 	// Lock makes one migration wait for another; empty where every transaction does.

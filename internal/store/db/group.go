@@ -33,9 +33,10 @@ func Together(parts ...string) *Group {
 
 // declare checks the group and adds it to those that are prepared.
 func (g Group) declare() {
-	for _, one := range append(g.parts, g.joined) {
+	for _, one := range g.parts {
 		check(one)
 	}
+	check(g.joined)
 	groups = append(groups, g)
 }
 
@@ -98,6 +99,3 @@ func (t Tx) Together(ctx context.Context, g *Group, args ...[]any) error {
 	}
 	return nil
 }
-
-// Last returns the last statement of the group.
-func (g *Group) Last() string { return g.parts[len(g.parts)-1] }

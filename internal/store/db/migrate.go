@@ -119,8 +119,7 @@ func Script(database, schema string, now time.Time) (string, error) {
 	return b.String(), nil
 }
 
-// EnterSchema returns the statement of PostgreSQL by which the rest of a transaction finds and makes tables in a
-// schema.
+// EnterSchema returns a statement of PostgreSQL: from then on, its transaction finds and makes tables in a schema.
 func EnterSchema(schema string) string { return "SET LOCAL search_path TO " + Quote(schema) }
 
 type rowQuerier interface {
@@ -155,13 +154,18 @@ func (s *Database) checkVersion(ctx context.Context) error {
 	return nil
 }
 
-// TextColumns returns table and column of everything textual in tables of ours.
+// TextColumns returns table and column of everything textual in tables of ours. No column is an error: there are no
+// tables.
 func (s *Database) TextColumns(ctx context.Context) (all [][2]string, err error) {
 	rows, err := s.db.QueryContext(ctx, s.dialect.Columns)
 	if err != nil {
 		return nil, s.Explain(err)
 	}
-	return Collect(s, rows, func(r Scanner) (c [2]string, err error) { return c, r.Scan(&c[0], &c[1]) })
+	all, err = Collect(s, rows, func(r Scanner) (c [2]string, err error) { return c, r.Scan(&c[0], &c[1]) })
+	if err == nil && len(all) == 0 {
+		err = ErrNotMigrated
+	}
+	return all, err
 }
 
 //go:embed roles.sql

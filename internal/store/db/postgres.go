@@ -58,17 +58,18 @@ func Quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`
 
 // Place says where the tables are on PostgreSQL: in a schema, or where the search path leads.
 func (d *Dialect) Place(schema string) {
-	name, where := "illumicode_migration", "current_schema()"
+	name := "illumicode_migration"
 	if schema != "" {
-		name, where = Quote(schema)+"."+name, literalOf(schema)
+		name = Quote(schema) + "." + name
 		d.Enter = "DO $$ BEGIN IF to_regnamespace(" + literalOf(Quote(schema)) + ") IS NULL THEN CREATE SCHEMA " +
 			Quote(schema) + "; END IF; END $$; " + EnterSchema(schema)
 	}
-	d.Made = "SELECT COUNT(to_regclass(" + literalOf(name) + "))"
-	d.Columns = `SELECT table_name, column_name FROM information_schema.columns
-		JOIN information_schema.tables USING (table_schema, table_name)
-		WHERE table_schema = ` + where + ` AND table_type = 'BASE TABLE' AND table_name LIKE 'illumicode!_%' ESCAPE '!'
-		AND data_type = 'text' ORDER BY 1, 2`
+	table := "to_regclass(" + literalOf(name) + ")"
+	d.Made = "SELECT COUNT(" + table + ")"
+	d.Columns = `SELECT c.relname, a.attname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid
+		WHERE c.relnamespace = (SELECT relnamespace FROM pg_class WHERE oid = ` + table + `) AND c.relkind = 'r'
+		AND c.relname LIKE 'illumicode!_%' ESCAPE '!' AND a.atttypid = 'text'::regtype AND NOT a.attisdropped
+		ORDER BY 1, 2`
 }
 
 // literalOf returns text as a literal.

@@ -110,10 +110,8 @@ func (s Rows) PostponeFeedback(ctx context.Context, until map[string]time.Time) 
 	for id, at := range until {
 		rows = append(rows, map[string]any{"id": id, "next": db.Millis(at)})
 	}
-	return s.Write(ctx, func(t Tx) error {
-		_, err := t.Exec(ctx, postponeFeedback, db.List(rows))
-		return err
-	})
+	_, err := s.Exec(ctx, postponeFeedback, db.List(rows))
+	return err
 }
 
 // SettleFeedback records what became of feedbacks, and returns the ids of those of which that was not

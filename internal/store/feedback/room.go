@@ -1,8 +1,6 @@
 package feedback
 
 import (
-	"context"
-
 	"github.com/illumicode/illumicode/internal/store/db"
 )
 
@@ -11,11 +9,6 @@ type Rows struct{ *db.Database }
 
 // A Tx is them in a transaction.
 type Tx struct{ db.Tx }
-
-// Write is [db.Database.Write].
-func (s Rows) Write(ctx context.Context, fn func(Tx) error) error {
-	return s.Database.Write(ctx, func(t db.Tx) error { return fn(Tx{t}) })
-}
 
 var _ = db.Hot(map[string]string{
 	"feedback that is due": dueFeedback, "feedback of one": feedbackOn, "feedback of some": feedbackAmong,

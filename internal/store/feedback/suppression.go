@@ -73,12 +73,9 @@ var letThrough = db.Q(`UPDATE @suppression SET let_at = ?, let_challenge = ?
 // LetThrough reports whether the letter of a challenge may go to an address that has bounced: if none of
 // another challenge has within every.
 func (s Rows) LetThrough(ctx context.Context, thumb, challenge string, every time.Duration,
-	now time.Time) (let bool, err error) {
-	return let, s.Write(ctx, func(t Tx) error {
-		n, err := t.Exec(ctx, letThrough, db.Millis(now), challenge, thumb, challenge, db.Millis(now.Add(-every)))
-		let = n == 1
-		return err
-	})
+	now time.Time) (bool, error) {
+	n, err := s.Exec(ctx, letThrough, db.Millis(now), challenge, thumb, challenge, db.Millis(now.Add(-every)))
+	return n == 1, err
 }
 
 var (
@@ -96,17 +93,21 @@ func (s Rows) RekeySuppressions(ctx context.Context, kid string, thumb func(mail
 	if err != nil || len(all) == 0 {
 		return 0, err
 	}
-	return len(all), s.Write(ctx, func(t Tx) error {
+	err = s.Write(ctx, func(t db.Tx) error {
 		for _, x := range all {
 			moved := x
 			moved.Thumb, moved.Kid = thumb(x.Mailbox), kid
 			if _, err := t.Exec(ctx, copySuppression, newSuppression.Args(moved)...); err != nil {
 				return err
 			}
-			if _, err := t.Unsuppress(ctx, []string{x.Thumb}, x.Scope); err != nil {
+			if _, err := (Tx{t}).Unsuppress(ctx, []string{x.Thumb}, x.Scope); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+	if err != nil {
+		return 0, err
+	}
+	return len(all), nil
 }

@@ -89,7 +89,7 @@ func (s Rows) Matching(ctx context.Context, f Filter) (map[State]int, error) {
 	return counts, err
 }
 
-// These are about the deliveries of which a condition is true.
+// chosen asks for some deliveries that wait or are held, and for which a condition is true.
 func chosen(where string) string {
 	return `SELECT id FROM @delivery WHERE state IN ('waiting', 'held') AND ` + where + ` LIMIT 500 @free()`
 }

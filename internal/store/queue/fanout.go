@@ -202,12 +202,12 @@ func (t Tx) expand(ctx context.Context, p piece) error {
 	return err
 }
 
-// theirs are the columns of a delivery that the draft does not say, and apart those of which each may say it.
+// theirs are the columns that no draft sets: what differs from person to person, and what begins empty.
 var theirs = db.Values{"id": "r.id", "address": "r.address", "name": "r.name", "locale": "r.locale", "zone": "r.zone",
 	"challenge": "''", "generation": "0", "claim": "0", "worker": "''", "claimed": "0", "attempts": "0", "spent": "0",
 	"ended": "0", "collapse": "''", "fallback": "''"}
 
-// What all have in common is bound once.
+// The values that all have in common are bound once.
 var (
 	common     = deliveryRow.Without(theirs)
 	addressees = db.ListQ(addresseeRow, `INSERT INTO @delivery (`+deliveryRow.Names()+`)

@@ -33,7 +33,7 @@ var _ = db.Hot(map[string]string{
 	"items":          selectItems,
 	"move reminders": moveDeliveries, "orphans": takeOrphans, "claims unheard of": takeUnheard,
 	"attempts of one": selectAttempts, "attempts of some": attemptsOn, "letters to a mailbox": lettersTo,
-	"providers of a challenge": carriedBy, "unfinished bundles": deletePieces, "oldest due": oldestDue,
+	"providers of a challenge": carriedBy, "unfinished bundles": deletePieces, "oldest due": firstDue,
 	"first of a list": takePiece, "events": takeEvents, "release what a pause held": releaseHeldBy, "once": selectOnce,
 	"cancel by key": chosen(byKey), "lists by key": dropLists(byKey),
 })

@@ -2,6 +2,8 @@ package queue
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/store/db"
@@ -52,8 +54,8 @@ type Summary struct {
 
 var (
 	countEnded = db.Q(`SELECT state, COUNT(*) FROM @ended GROUP BY state`)
-	oldestDue  = db.Q(`SELECT COALESCE(MIN(due), 0) FROM (` + oldestIn(Urgent) + ` UNION ALL ` + oldestIn(Normal) +
-		` UNION ALL ` + oldestIn(Bulk) + `) AS lanes`)
+	firstDue   = db.Q(`SELECT COALESCE(MIN(due), 0) FROM (` + strings.Join(firstOfLanes(), ` UNION ALL `) +
+		`) AS lanes`)
 	lastSeen    = db.Q(`SELECT COALESCE(MAX(seen), 0) FROM @worker`)
 	countRepeat = db.Q(`SELECT COUNT(*) FROM @attempt a JOIN @attempt b
 		ON b.delivery = a.delivery AND b.number = a.number + 1 WHERE a.class = 'ambiguous'`)
@@ -61,9 +63,23 @@ var (
 	countAside = db.Q(`SELECT COUNT(*) FROM @event_aside`)
 )
 
-// oldestIn asks for the first due of a lane: the first of an index.
-func oldestIn(l Lane) string {
-	return `SELECT MIN(due) AS due FROM @delivery WHERE state = 'waiting' AND lane = '` + string(l) + `' AND due <= ?`
+// firstOfLanes returns a query for each lane: its first due is the first of an index.
+func firstOfLanes() (all []string) {
+	for _, l := range Lanes {
+		all = append(all, `SELECT MIN(due) AS due FROM @delivery
+			WHERE state = 'waiting' AND lane = '`+string(l)+`' AND due <= ?`)
+	}
+	return all
+}
+
+// work returns since when the oldest delivery that waits is due, and when a worker was last seen; zero for neither.
+func (s Rows) work(ctx context.Context, now time.Time) (oldestDue, seen time.Time, err error) {
+	due, err := db.One(ctx, s, db.Scalar[int64], firstDue, slices.Repeat([]any{db.Millis(now)}, len(Lanes))...)
+	if err != nil {
+		return oldestDue, seen, err
+	}
+	last, err := db.One(ctx, s, db.Scalar[int64], lastSeen)
+	return db.Instant(due), db.Instant(last), err
 }
 
 // Summary counts the outbox at now. It reads everything, and is for people.
@@ -83,20 +99,17 @@ func (s Rows) Summary(ctx context.Context, now time.Time) (Summary, error) {
 	for _, l := range ended {
 		sum.Count[l.State] += l.Count
 	}
-	at := db.Millis(now)
-	var due, seen, repeats, lists, aside int64
 	for _, n := range []struct {
-		to   *int64
+		to   *int
 		text string
-		args []any
-	}{{&due, oldestDue, []any{at, at, at}}, {&seen, lastSeen, nil}, {&repeats, countRepeat, nil},
-		{&lists, countLists, nil}, {&aside, countAside, nil}} {
-		if *n.to, err = db.One(ctx, s, db.Scalar[int64], n.text, n.args...); err != nil {
+	}{{&sum.Repeats, countRepeat}, {&sum.Lists, countLists}, {&sum.Aside, countAside}} {
+		if *n.to, err = db.One(ctx, s, db.Scalar[int], n.text); err != nil {
 			return Summary{}, err
 		}
 	}
-	sum.OldestDue, sum.LastSeen = db.Instant(due), db.Instant(seen)
-	sum.Repeats, sum.Lists, sum.Aside = int(repeats), int(lists), int(aside)
+	if sum.OldestDue, sum.LastSeen, err = s.work(ctx, now); err != nil {
+		return Summary{}, err
+	}
 	if sum.Pauses, err = s.Pauses(ctx); err != nil {
 		return Summary{}, err
 	}
@@ -109,13 +122,8 @@ const Idle = time.Minute
 
 // NobodyWorks is [Summary.NobodyWorks] without counting anything.
 func (s Rows) NobodyWorks(ctx context.Context, now time.Time) (bool, error) {
-	at := db.Millis(now)
-	due, err := db.One(ctx, s, db.Scalar[int64], oldestDue, at, at, at)
-	if err != nil {
-		return false, err
-	}
-	seen, err := db.One(ctx, s, db.Scalar[int64], lastSeen)
-	return Summary{OldestDue: db.Instant(due), LastSeen: db.Instant(seen)}.NobodyWorks(now), err
+	due, seen, err := s.work(ctx, now)
+	return err == nil && Summary{OldestDue: due, LastSeen: seen}.NobodyWorks(now), err
 }
 
 // NobodyWorks reports whether letters have been due for [Idle] and no worker was seen for as long.
