@@ -2,6 +2,7 @@ package dkim
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -26,25 +27,54 @@ func New(keys ...Key) (*Signer, error) {
 // Keys returns the keys.
 func (s *Signer) Keys() []Key { return append([]Key(nil), s.keys...) }
 
-// covered lists the fields that a signature covers, each once more than a message of package message
-// has it, so that nobody on the way can add one without breaking the signature (RFC 6376 §5.4.2, §8.15).
-// The two of RFC 8058 §4 are among them.
-var covered = twice("From", "To", "Cc", "Reply-To", "Subject", "Date", "Message-ID", "In-Reply-To", "References",
-	"MIME-Version", "Content-Type", "Auto-Submitted", "List-Unsubscribe", "List-Unsubscribe-Post")
+// covered are the fields that a signature covers. The two of RFC 8058 §4 are among them.
+var covered = []string{"From", "To", "Cc", "Reply-To", "Subject", "Date", "Message-ID", "In-Reply-To", "References",
+	"MIME-Version", "Content-Type", "Auto-Submitted", "List-Unsubscribe", "List-Unsubscribe-Post"}
 
-func twice(names ...string) (all []string) {
-	for _, name := range names {
-		all = append(all, name, name)
+// cover lists covered fields, each once more than a message has it, so that nobody on the way can add one without
+// breaking the signature (RFC 6376 §5.4.2, §8.15).
+func cover(message io.WriterTo) ([]string, error) {
+	var h header
+	if _, err := message.WriteTo(&h); err != nil && !errors.Is(err, errHeader) {
+		return nil, err
 	}
-	return all
+	names := make([]string, 0, 2*len(covered))
+	names = append(names, covered...)
+	for line := range bytes.Lines(h.bytes) {
+		name, _, field := bytes.Cut(line, []byte(":"))
+		if !field { // the empty line, or one that goes on
+			continue
+		}
+		for _, one := range covered {
+			if len(name) == len(one) && strings.EqualFold(string(name), one) {
+				names = append(names, one)
+			}
+		}
+	}
+	return names, nil
+}
+
+// A header is what a message begins with, up to the empty line.
+type header struct{ bytes []byte }
+
+// errHeader ends the writing of a message whose header was read.
+var errHeader = errors.New("dkim: this was the header")
+
+func (h *header) Write(b []byte) (int, error) {
+	h.bytes = append(h.bytes, b...)
+	if end := bytes.Index(h.bytes, []byte("\r\n\r\n")); end >= 0 {
+		h.bytes = h.bytes[:end]
+		return len(b), errHeader
+	}
+	return len(b), nil
 }
 
 // writers gather what is signed: each write crosses a pipe to another goroutine.
 var writers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 32<<10) }}
 
 // Sign returns the DKIM-Signature fields of a message, to be put in front of it. It reads the message
-// once for each key. A signature holds the second in which it was made, so two of one message differ:
-// keep the first. Header fields are made relaxed, the body simple (RFC 6376 §3.4).
+// once for each key, and its header once more. A signature holds the second in which it was made, so two of one
+// message differ: keep the first. Header fields are made relaxed, the body simple (RFC 6376 §3.4).
 func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 	var all strings.Builder
 	for _, k := range s.keys {
@@ -58,8 +88,12 @@ func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 }
 
 func (k Key) sign(message io.WriterTo) (field string, err error) {
+	names, err := cover(message)
+	if err != nil {
+		return "", err
+	}
 	signer, err := msgdkim.NewSigner(&msgdkim.SignOptions{
-		Domain: k.Domain, Selector: k.Selector, Signer: k.private, HeaderKeys: covered,
+		Domain: k.Domain, Selector: k.Selector, Signer: k.private, HeaderKeys: names,
 		HeaderCanonicalization: msgdkim.CanonicalizationRelaxed, BodyCanonicalization: msgdkim.CanonicalizationSimple,
 	})
 	if err != nil {
