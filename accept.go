@@ -16,29 +16,34 @@ import (
 // proofLife bounds the time between proving and accepting.
 const proofLife = 15 * time.Minute
 
-// win marks a proof's challenge accepted, for the one caller that wins.
-func (t Tx) win(ctx context.Context, p Proof) error {
+// win marks a proof's challenge accepted, for the one caller that wins, and returns it.
+func (t Tx) win(ctx context.Context, p Proof) (rows.Challenge, error) {
+	var none rows.Challenge
 	if err := t.ok(); err != nil {
-		return err
+		return none, err
 	}
 	now := t.s.p.Now()
 	if p.challenge == "" || now.Sub(p.at) > proofLife {
-		return ErrExpired
+		return none, ErrExpired
 	}
 	won, err := t.rows().Accept(ctx, p.challenge, p.action, now)
-	if err != nil || won {
-		return err
+	if err == nil {
+		_, err = t.s.p.ChallengeKey(won)
+		return won, unusable(err)
+	}
+	if !errors.Is(err, rows.ErrNotFound) {
+		return none, err
 	}
 	c, err := t.rows().ChallengeOf(ctx, p.challenge)
 	switch {
 	case errors.Is(err, rows.ErrNotFound):
-		return ErrExpired
+		err = ErrExpired
 	case err == nil && c.State == proof.Accepted:
-		return ErrUsed
+		err = ErrUsed
 	case err == nil: // ended since it was proven, or its account is frozen
-		return ErrCalledOff
+		err = ErrCalledOff
 	}
-	return err
+	return none, err
 }
 
 // accepted returns the line of the trail that says so.
@@ -64,7 +69,8 @@ func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
 	if p.purpose == challenge.SignIn || p.action != "" {
 		return false, ErrPurpose
 	}
-	if err := t.win(ctx, p); err != nil {
+	won, err := t.win(ctx, p)
+	if err != nil {
 		return false, err
 	}
 	now := t.s.p.Now()
@@ -76,7 +82,7 @@ func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
 		}
 	case challenge.Signup:
 		if t.s.welcome {
-			if err := t.addWelcome(ctx, p, now); err != nil {
+			if err := t.addWelcome(ctx, won, now); err != nil {
 				return false, err
 			}
 		}
@@ -86,11 +92,7 @@ func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
 }
 
 // addWelcome adds the letter that follows a confirmed signup.
-func (t Tx) addWelcome(ctx context.Context, p Proof, now time.Time) error {
-	c, err := t.rows().ChallengeOf(ctx, p.challenge)
-	if err != nil {
-		return err
-	}
+func (t Tx) addWelcome(ctx context.Context, c rows.Challenge, now time.Time) error {
 	data, err := json.Marshal(map[string]string{"name": c.Name})
 	if err != nil {
 		return err

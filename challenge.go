@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/outbox"
@@ -43,6 +44,7 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 	ticket, stored := flow.NewTicket()
 	c := t.s.newChallenge(a, st, now)
 	c.Ticket = stored
+	flow.BindChallenge(t.s.p.Keys.Active(), &c)
 	newAddress := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) &&
 		st.letter != flow.RecheckLetter
 	begun, err := t.rows().Begin(ctx, rows.NewChallenge{
@@ -60,12 +62,12 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 	return pending, nil
 }
 
-// newChallenge returns the row of a challenge that begins at now, without its ticket.
+// newChallenge returns the row of a challenge that begins at now, without its ticket, and not bound yet.
 func (s *Service) newChallenge(a Admission, st start, now time.Time) rows.Challenge {
 	p := s.p.Purposes[st.purpose]
 	c := rows.Challenge{
 		Challenge: proof.Begin(p.Policy, now),
-		Name:      a.address.Name, Locale: a.locale, Kid: s.p.Keys.Active().ID(), Letter: cmp.Or(st.letter, p.Letter),
+		Name:      a.address.Name, Locale: a.locale, Letter: cmp.Or(st.letter, p.Letter),
 		Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
 	}
 	c.ID, c.Purpose, c.Subject = cmp.Or(a.id, flow.NewID()), st.purpose, st.subject
@@ -139,7 +141,7 @@ func pendingOf(c proof.Challenge) Pending {
 }
 
 // Pending returns the challenge that a ticket belongs to, for the page on which a person waits. The error matches
-// [ErrInvalid] if there is none.
+// [ErrInvalid] if there is none, and [ErrExpired] if its key was retired.
 func (s *Service) Pending(ctx context.Context, ticket Ticket) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
@@ -159,5 +161,21 @@ func (s *Service) byTicket(ctx context.Context, ticket Ticket) (c rows.Challenge
 	if errors.Is(err, rows.ErrNotFound) {
 		err = ErrInvalid
 	}
+	if err == nil {
+		_, err = s.p.ChallengeKey(c)
+		err = unusable(err)
+	}
 	return c, err
+}
+
+// unusable returns why a row cannot be used whose key was not returned: its key was retired, and a new challenge helps;
+// or somebody has written to it, and it is as if there was none.
+func unusable(err error) error {
+	switch {
+	case errors.Is(err, keyring.ErrUnknownKey):
+		return ErrExpired
+	case err != nil:
+		return ErrInvalid
+	}
+	return nil
 }

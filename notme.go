@@ -51,8 +51,7 @@ func (s *Service) byNotMeLink(ctx context.Context, link Link) (rows.Challenge, e
 	if err != nil {
 		return c, err
 	}
-	key, err := s.p.Keys.Key(claims.KeyID(), s.p.Now())
-	if err != nil || c.Kid != claims.KeyID() || key.Thumbprint(c.Address) != claims.Address {
+	if _, err := s.p.ChallengeKey(c); err != nil || c.Kid != claims.KeyID() || c.Bound != claims.Bound {
 		return rows.Challenge{}, ErrInvalid
 	}
 	return c, nil

@@ -100,12 +100,12 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 // code fits a decoy.
 func (s *Service) fits(c rows.Challenge, typed string) (fits bool, err error) {
 	now := s.p.Now()
-	key, err := s.p.Keys.Key(c.Kid, now)
+	key, err := s.p.ChallengeKey(c)
 	if err != nil {
-		return false, ErrExpired // its key was retired; a new challenge helps
+		return false, unusable(err)
 	}
 	for _, g := range c.Generations(now) {
-		fits = otp.Equal(otp.Derive(key.CodeKey(), c.ID, g, c.Digits), typed) || fits
+		fits = otp.Equal(otp.Derive(key.CodeKey(), c.Bound, g, c.Digits), typed) || fits
 	}
 	return fits && !c.Decoy, nil
 }
@@ -243,8 +243,7 @@ func (s *Service) byLink(ctx context.Context, link Link) (c rows.Challenge, err 
 	if err != nil {
 		return c, err
 	}
-	key, err := s.p.Keys.Key(claims.KeyID(), now)
-	if err != nil || c.Decoy || c.Kid != claims.KeyID() || key.Thumbprint(c.Address) != claims.Address ||
+	if _, err := s.p.ChallengeKey(c); err != nil || c.Decoy || c.Kid != claims.KeyID() || c.Bound != claims.Bound ||
 		c.Purpose != claims.Purpose || c.Action != claims.Action {
 		return rows.Challenge{}, ErrInvalid // the challenge is not the one that the link was sent for
 	}

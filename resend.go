@@ -46,10 +46,7 @@ func (s *Service) ResendForSubject(ctx context.Context, subject string) (Pending
 		c, err = s.p.Store.OpenChallenge(ctx, subject, challenge.Signup)
 		return err
 	})
-	if errors.Is(err, rows.ErrNotFound) {
-		return Pending{}, ErrNothingPending
-	}
-	if err != nil {
+	if err := s.waits(c, err); err != nil {
 		return Pending{}, err
 	}
 	if c.Alive(s.p.Now()) {
@@ -80,13 +77,25 @@ func (s *Service) ResendForOwner(ctx context.Context, address string) (Pending, 
 		return Pending{}, err
 	}
 	c, err := s.p.Store.OpenAt(ctx, to.Mailbox(), s.p.Now())
-	if errors.Is(err, rows.ErrNotFound) {
-		return Pending{}, ErrNothingPending
-	}
-	if err != nil {
+	if err := s.waits(c, err); err != nil {
 		return Pending{}, err
 	}
 	return s.resend(ctx, c, limits.ByOperator)
+}
+
+// waits returns [ErrNothingPending] for a challenge that was not found, or that cannot be used: its key was retired, or
+// somebody has written to its row. Other errors of looking for it are returned as they are.
+func (s *Service) waits(c rows.Challenge, err error) error {
+	switch {
+	case errors.Is(err, rows.ErrNotFound):
+		return ErrNothingPending
+	case err != nil:
+		return err
+	}
+	if _, err := s.p.ChallengeKey(c); err != nil {
+		return ErrNothingPending
+	}
+	return nil
 }
 
 // resend decides and writes. If another resend of the same challenge comes in between, the decision is taken again on

@@ -65,10 +65,10 @@ func (t Tx) beginChange(ctx context.Context, a Admission, from rows.Address) (Pe
 	}
 	c := rows.Change{
 		ID: flow.NewID(), Subject: from.Subject, Old: from.Address, OldMailbox: from.Mailbox, New: a.address.String(),
-		NewMailbox: a.address.Mailbox(),
-		Challenge:  p.id, State: rows.Pending, Kid: t.s.p.Keys.Active().ID(), Made: now, UndoEnds: now.Add(t.s.p.Undo),
-		Locale: from.Locale,
+		NewMailbox: a.address.Mailbox(), Challenge: p.id, State: rows.Pending, Made: now,
+		UndoEnds: now.Add(t.s.p.Undo), Locale: from.Locale,
 	}
+	flow.BindChange(t.s.p.Keys.Active(), &c)
 	if err := t.rows().InsertChange(ctx, c); err != nil {
 		return Pending{}, err
 	}
@@ -93,15 +93,24 @@ func (t Tx) tellOld(ctx context.Context, c rows.Change, a Admission) error {
 // correctChange puts another address into a change that is pending, and tells the old one again: it
 // must know where its account goes.
 func (t Tx) correctChange(ctx context.Context, from, to string, a Admission) error {
-	if err := t.rows().CorrectChange(ctx, from, to, a.address.String(), a.address.Mailbox()); err != nil {
-		return err
-	}
-	c, err := t.rows().ChangeFor(ctx, to)
+	c, err := t.rows().ChangeFor(ctx, from)
 	if errors.Is(err, rows.ErrNotFound) { // an address asked again
 		return nil
 	}
 	if err != nil {
 		return err
+	}
+	key, err := t.s.p.ChangeKey(c)
+	if err != nil {
+		return unusable(err)
+	}
+	c.Challenge, c.New, c.NewMailbox = to, a.address.String(), a.address.Mailbox()
+	flow.BindChange(key, &c)
+	switch corrected, err := t.rows().CorrectChange(ctx, c); {
+	case err != nil:
+		return err
+	case !corrected: // taken back, or superseded, since
+		return ErrCalledOff
 	}
 	return t.tellOld(ctx, c, a)
 }
@@ -115,6 +124,10 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 	c, err := t.rows().ChangeFor(ctx, p.challenge)
 	if errors.Is(err, rows.ErrNotFound) { // an address asked again
 		return false, nil
+	}
+	if err == nil {
+		_, err = t.s.p.ChangeKey(c)
+		err = unusable(err)
 	}
 	if err != nil {
 		return false, err

@@ -126,7 +126,7 @@ func (t Tx) AcceptSignIn(ctx context.Context, p Proof) (SignedIn, error) {
 	case !p.here:
 		return SignedIn{}, ErrOtherBrowser
 	}
-	if err := t.win(ctx, p); err != nil {
+	if _, err := t.win(ctx, p); err != nil {
 		return SignedIn{}, err
 	}
 	now := t.s.p.Now()

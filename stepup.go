@@ -89,7 +89,7 @@ func (t Tx) AcceptAction(ctx context.Context, p Proof, action Action) error {
 	case p.action != action.digest():
 		return ErrOtherAction
 	}
-	if err := t.win(ctx, p); err != nil {
+	if _, err := t.win(ctx, p); err != nil {
 		return err
 	}
 	return t.rows().Record(ctx, p.accepted(ctx, t.s.p.Now()))

@@ -42,9 +42,9 @@ func (s *Service) byUndoLink(ctx context.Context, link Link) (rows.Change, error
 	if err != nil {
 		return c, err
 	}
-	key, err := s.p.Keys.Key(claims.KeyID(), s.p.Now())
+	key, err := s.p.ChangeKey(c)
 	switch {
-	case err != nil || c.Kid != claims.KeyID() || key.Thumbprint(c.Old) != claims.Address:
+	case err != nil || c.Kid != claims.KeyID() || flow.OldBound(key, c) != claims.Bound:
 		return rows.Change{}, ErrInvalid
 	case c.State == rows.Settled || !s.p.Now().Before(c.UndoEnds):
 		return c, ErrExpired

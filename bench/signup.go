@@ -323,11 +323,12 @@ func (b *bed) begun(n int) ([]begun, error) {
 		}
 		sum := sha256.Sum256([]byte(p.Ticket))
 		all[i].ticket = p.Ticket
-		if err := db.QueryRow(b.store.Words("SELECT id FROM illumicode_challenge WHERE ticket = ?"),
-			base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id); err != nil {
+		var bound string
+		if err := db.QueryRow(b.store.Words("SELECT id, bound FROM illumicode_challenge WHERE ticket = ?"),
+			base64.RawURLEncoding.EncodeToString(sum[:])).Scan(&all[i].id, &bound); err != nil {
 			return nil, err
 		}
-		all[i].code = otp.Derive(flow.Of(b.svc).Keys.Active().CodeKey(), all[i].id, 1, otp.MinDigits)
+		all[i].code = otp.Derive(flow.Of(b.svc).Keys.Active().CodeKey(), bound, 1, otp.MinDigits)
 	}
 	return all, nil
 }

@@ -30,7 +30,7 @@ func tokenFigures(scale int) ([]figure, error) {
 	signer := keyring.NewSigner(ring, "https://ferry.example", "signup")
 	claims := keyring.Claims{Challenge: "0198c1f2-77aa-7c31-a1b2-0c4d5e6f7a8b", IssuedAt: now.Unix(),
 		Expires: now.Add(72 * time.Hour).Unix(), ID: "0198c1f2-77aa-7c32-9b1c-3d4e5f6a7b8c",
-		Address: ring.Active().Thumbprint("mara@ternisle.example")}
+		Bound: ring.Active().Bind("challenge", "mara@ternisle.example")}
 	tok := signer.Sign(ring.Active(), claims)
 	mint := func() error { signer.Sign(ring.Active(), claims); return nil }
 	receipt := keyring.Receipt{Issuer: "https://ferry.example", Audience: "cargo", Subject: "passenger 7",

@@ -6,14 +6,19 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
 )
 
@@ -223,9 +228,40 @@ func TestNotifyFailures(t *testing.T) {
 
 func TestTokens(t *testing.T) {
 	p := newPlace(t)
-	tok := strings.TrimSpace(p.must("token", "mint", "--challenge", "c-17", "--address", "mara@ternisle.example"))
+	f, err := config.Load(p.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	open := func(use func(*illumicode.Service)) { // one process opens the file once
+		svc, closeAll, err := f.Open(t.Context(), slog.New(slog.DiscardHandler), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		use(svc)
+		if err := closeAll(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var id string
+	open(func(svc *illumicode.Service) {
+		if _, err := svc.Signup(t.Context(), illumicode.Request{Address: "mara@ternisle.example"},
+			illumicode.Subject("1")); err != nil {
+			t.Fatal(err)
+		}
+		c, err := flow.Of(svc).Store.OpenAt(t.Context(), "mara@ternisle.example", time.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		id = c.ID
+	})
+	tok := strings.TrimSpace(p.must("token", "mint", id))
+	open(func(svc *illumicode.Service) {
+		if _, err := svc.ProveLink(t.Context(), illumicode.Link(tok)); err != nil {
+			t.Errorf("the token that was made proves nothing: %v", err)
+		}
+	})
 	out := p.must("token", "read", "https://ferry.example/confirm?t="+tok)
-	if !strings.Contains(out, "c-17") || !strings.Contains(out, "The signature fits.") ||
+	if !strings.Contains(out, id) || !strings.Contains(out, "The signature fits.") ||
 		strings.Contains(out, "mara@") {
 		t.Errorf("token read:\n%s", out)
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func (a *app) token() *cobra.Command {
@@ -36,32 +37,40 @@ func (a *app) signer(purpose string) (*keyring.Keyring, *keyring.Signer, error) 
 }
 
 func (a *app) tokenMint() *cobra.Command {
-	var purpose, id, address string
 	var life time.Duration
 	cmd := &cobra.Command{
-		Use:   "mint",
-		Short: "Make the token of a challenge; it proves nothing unless that challenge exists and is open",
-		Args:  noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if id == "" || address == "" || life < time.Second {
-				return misuse{errors.New("token mint wants --challenge, --address and a --life of a second or more")}
+		Use:   "mint CHALLENGE",
+		Short: "Make the token that letters of a challenge carry; it proves only while the challenge is open",
+		Args:  oneArg("the id of a challenge, as outbox show tells it"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if life < time.Second {
+				return misuse{errors.New("token mint wants a --life of a second or more")}
 			}
-			ring, signer, err := a.signer(purpose)
-			if err != nil {
-				return err
-			}
-			now := time.Now()
-			key := ring.Active()
-			tok := signer.Sign(key, keyring.Claims{Challenge: id, IssuedAt: now.Unix(), Expires: now.Add(life).Unix(),
-				ID: "by hand", Address: key.Thumbprint(address)})
-			return a.print(map[string]any{"token": tok, "kid": key.ID(),
-				"expires": now.Add(life).UTC().Truncate(time.Second)},
-				func() { a.line("%s", tok) })
+			return a.withStore(cmd.Context(), func(st *store.Store) error {
+				c, err := st.Challenge(cmd.Context(), args[0])
+				if errors.Is(err, store.ErrNotFound) {
+					return fmt.Errorf("no challenge has the id %q", args[0])
+				}
+				if err != nil {
+					return err
+				}
+				ring, signer, err := a.signer(c.Purpose)
+				if err != nil {
+					return err
+				}
+				now := time.Now()
+				key, err := ring.Key(c.Kid, now)
+				if err != nil {
+					return err
+				}
+				ends := now.Add(life)
+				tok := signer.Sign(key, keyring.Claims{Challenge: c.ID, IssuedAt: now.Unix(), Expires: ends.Unix(),
+					ID: "by hand", Bound: c.Bound, Action: c.Action})
+				said := map[string]any{"token": tok, "kid": key.ID(), "expires": ends.UTC().Truncate(time.Second)}
+				return a.print(said, func() { a.line("%s", tok) })
+			})
 		},
 	}
-	cmd.Flags().StringVar(&purpose, "purpose", challenge.Signup, "what it is for")
-	cmd.Flags().StringVar(&id, "challenge", "", "the id of the challenge")
-	cmd.Flags().StringVar(&address, "address", "", "the exact address of the challenge")
 	cmd.Flags().DurationVar(&life, "life", time.Hour, "how long it verifies")
 	return cmd
 }
@@ -99,9 +108,9 @@ func (a *app) tokenRead() *cobra.Command {
 			err = a.print(v, func() {
 				if c.Challenge != "" {
 					a.line("challenge  %s\npurpose    %s\nsite       %s\nissued     %s\nexpires    %s\nletter     "+
-						"%s\naddress    %s (thumbprint)\nkey        %s",
+						"%s\nbound      %s (keyed digest of the challenge)\nkey        %s",
 						c.Challenge, c.Purpose, c.Issuer, clock(time.Unix(c.IssuedAt, 0)),
-						clock(time.Unix(c.Expires, 0)), c.ID, c.Address, c.KeyID())
+						clock(time.Unix(c.Expires, 0)), c.ID, c.Bound, c.KeyID())
 				}
 				if verdict == nil {
 					a.line("The signature fits. Whether the proof may still be accepted is for the challenge's row " +

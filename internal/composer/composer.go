@@ -265,6 +265,10 @@ func (s signed) WriteTo(w io.Writer) (int64, error) {
 	return int64(n) + m, err
 }
 
+// errElsewhere means that a delivery does not go where its challenge has the letter go.
+var errElsewhere = errors.New("illumicode: the delivery is addressed to another address than its challenge; " +
+	"somebody else has written to its table")
+
 // proof makes code and link for a challenge's letter, or says why it is not needed any more.
 func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
 	row, err := c.p.Store.Challenge(ctx, d.Challenge)
@@ -298,7 +302,10 @@ func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	if !row.Alive(now) {
 		return nil, render.Proof{}, &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
 	}
-	key, err := c.p.Keys.Key(row.Kid, now)
+	key, err := c.p.ChallengeKey(row)
+	if err == nil && d.Address != row.Address {
+		err = errElsewhere
+	}
 	if err != nil {
 		return nil, render.Proof{}, err
 	}
@@ -309,20 +316,25 @@ func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 	if row.Decoy {
 		return data, render.Proof{}, nil
 	}
+	return data, c.proofOf(d, row, key), nil
+}
+
+// proofOf returns the code and the links of a challenge's letter. They come from the rows, so every attempt carries the
+// same.
+func (c Composer) proofOf(d store.Delivery, row store.Challenge, key *keyring.Key) render.Proof {
 	p := render.Proof{NotMe: c.p.NotMeURL(row, key, d)}
 	if row.Forms.Has(challenge.Link) {
-		// Everything in the claims comes from the rows, so every attempt signs the same bytes.
 		p.Link = c.p.ConfirmURL(c.p.Links.Sign(key, keyring.Claims{
 			Purpose: row.Purpose, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID,
-			Address: key.Thumbprint(row.Address), Action: row.Action,
+			Bound: row.Bound, Action: row.Action,
 		}))
 		p.LinkLife = min(row.LinkLife, row.Ends.Sub(d.Fixed))
 	}
 	if row.Forms.Has(challenge.Code) {
-		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.ID, d.Generation, row.Digits))
+		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.Bound, d.Generation, row.Digits))
 		p.CodeLife = min(row.CodeLife, row.Ends.Sub(d.Fixed))
 	}
-	return data, p, nil
+	return p
 }
 
 // letterData returns the values of a challenge's letter.
@@ -367,13 +379,16 @@ func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " +
 			string(row.State)}
 	}
-	key, err := c.p.Keys.Key(row.Kid, c.p.Now())
+	key, err := c.p.ChangeKey(row)
+	if err == nil && d.Address != row.Old {
+		err = errElsewhere
+	}
 	if err != nil {
 		return nil, render.Proof{}, err
 	}
 	return data, render.Proof{Link: c.p.TakeBackURL(c.p.Links.Sign(key, keyring.Claims{
 		Purpose: challenge.Undo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID,
-		Address: key.Thumbprint(row.Old),
+		Bound: flow.OldBound(key, row),
 	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil
 }
 

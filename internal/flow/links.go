@@ -27,7 +27,7 @@ func (p *Parts) url(path, name, value string) string {
 func (p *Parts) NotMeURL(c store.Challenge, key *keyring.Key, d store.Delivery) string {
 	return p.TakeBackURL(p.Links.Sign(key, keyring.Claims{
 		Purpose: challenge.NotMe, Challenge: c.ID, IssuedAt: d.Fixed.Unix(), Expires: c.Ends.Add(notMeFor).Unix(),
-		ID: d.ID, Address: key.Thumbprint(c.Address),
+		ID: d.ID, Bound: c.Bound,
 	}))
 }
 

@@ -243,10 +243,14 @@ func (b *bed) others() {
 	})
 	inChange := map[string]string{"Old": "old_address", "New": "new_address"}
 	b.holds("change", "1 = 1", kept(change, inChange))
-	b.write(func(t store.Tx) error { return t.CorrectChange(ctx, change.Challenge, "another", "new@", "mailbox@") })
-	b.holds("change", "1 = 1",
-		with(kept(change, inChange), map[string]any{"challenge": "another", "new_address": "new@",
-			"new_mailbox": "mailbox@"}))
+	change.Challenge, change.New, change.NewMailbox, change.Bound = "another", "new@", "mailbox@", "bound anew"
+	b.write(func(t store.Tx) error {
+		if done, err := t.CorrectChange(ctx, change); err != nil || !done {
+			b.Errorf("a pending change is corrected: %v, %v", done, err)
+		}
+		return nil
+	})
+	b.holds("change", "1 = 1", kept(change, inChange))
 	b.holds("trail", "actor <> ''", with(kept(step, nil), map[string]any{"seq": 2}))
 	b.holds("suppression", "1 = 1", with(kept(suppressed, nil), map[string]any{"let_at": 0, "let_challenge": ""}))
 	b.holds("event", "1 = 1", with(kept(event, nil), map[string]any{"seq": 1}))

@@ -297,16 +297,14 @@ func accept(b *bed) {
 			b.write(func(t store.Tx) error {
 				return t.MarkProved(b.Context(), c.ID, challenge.Link, c.StepOf("proved", "link", "", start))
 			})
-			err := b.st.Write(b.Context(), func(t store.Tx) error {
-				ok, err := t.Accept(b.Context(), c.ID, "", start)
-				if ok {
-					won.Add(1)
+			b.write(func(t store.Tx) error {
+				_, err := t.Accept(b.Context(), c.ID, "", start)
+				if errors.Is(err, store.ErrNotFound) {
+					return nil
 				}
+				won.Add(1)
 				return err
 			})
-			if err != nil {
-				b.Error(err)
-			}
 		})
 	}
 	all.Wait()

@@ -23,12 +23,12 @@ const MinSecret = 32
 // The label of each use. A label is part of the derivation (RFC 5869 §3.2): a key of one use is worth nothing to
 // another. Another label would break everything in flight.
 const (
-	labelLink    = "illumicode/link/1"
-	labelCode    = "illumicode/code/1"
-	labelAddress = "illumicode/address/1"
-	labelSeal    = "illumicode/seal/1"
-	labelIndex   = "illumicode/index/1"
-	labelReturn  = "illumicode/return/1"
+	labelLink   = "illumicode/link/1"
+	labelCode   = "illumicode/code/1"
+	labelBind   = "illumicode/bind/1"
+	labelSeal   = "illumicode/seal/1"
+	labelIndex  = "illumicode/index/1"
+	labelReturn = "illumicode/return/1"
 )
 
 // A Keyring holds the root secrets of one service. One active key signs links, and others verify them until a date.
@@ -54,7 +54,7 @@ type Key struct {
 	header string // the one JOSE header this key's links carry, already encoded
 	link   *macs
 	code   []byte
-	adr    *macs
+	bind   *macs
 	index  *macs
 	path   *macs
 	seal   []byte
@@ -75,14 +75,6 @@ func (k *Key) ID() string { return k.kid }
 
 // CodeKey returns the 32-byte key of one-time codes. Do not modify it.
 func (k *Key) CodeKey() []byte { return k.code }
-
-// Thumbprint returns a keyed digest of the exact address: 128 bits, base64url. Two addresses
-// that differ in one byte have unrelated thumbprints, and without the key nobody can test a
-// guessed address against one.
-func (k *Key) Thumbprint(address string) string {
-	sum := k.adr.sum(address)
-	return base64.RawURLEncoding.EncodeToString(sum[:16])
-}
 
 // String returns the kid, so that a key in a log line shows no secret.
 func (k *Key) String() string { return k.kid }
@@ -109,7 +101,7 @@ func newKey(kid string, secret []byte, until time.Time) *Key {
 	k.header = encodeHeader(kid)
 	k.link = newMACs(derive(secret, labelLink))
 	k.code = derive(secret, labelCode)
-	k.adr = newMACs(derive(secret, labelAddress))
+	k.bind = newMACs(derive(secret, labelBind))
 	k.index = newMACs(derive(secret, labelIndex))
 	k.path = newMACs(derive(secret, labelReturn))
 	k.seal = derive(secret, labelSeal)

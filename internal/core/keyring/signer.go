@@ -9,8 +9,7 @@ import (
 	"time"
 )
 
-// Claims are what a link says (RFC 7519 §4.1). The address is there only as a thumbprint:
-// links end up in logs.
+// Claims are what a link says (RFC 7519 §4.1). No address is among them: links end up in logs.
 type Claims struct {
 	Issuer    string `json:"iss"` // the base URL of the site
 	Purpose   string `json:"aud"`
@@ -18,7 +17,7 @@ type Claims struct {
 	IssuedAt  int64  `json:"iat"` // Unix seconds
 	Expires   int64  `json:"exp"` // Unix seconds; the first second in which the token is refused
 	ID        string `json:"jti"`
-	Address   string `json:"adr"`           // Key.Thumbprint of the exact address
+	Bound     string `json:"bnd"`           // what binds the row that the link is about
 	Action    string `json:"act,omitempty"` // digest of the one thing that the link is good for
 
 	kid string

@@ -30,7 +30,7 @@ func testRing(tb testing.TB) *Keyring {
 
 func sample(key *Key) Claims {
 	return Claims{Challenge: "c-1", IssuedAt: t0.Unix(), Expires: t0.Add(time.Hour).Unix(),
-		ID: "j-1", Address: key.Thumbprint("mara@ternisle.example")}
+		ID: "j-1", Bound: key.Bind("challenge", "mara@ternisle.example")}
 }
 
 func TestVerifyRefusals(t *testing.T) {
@@ -118,7 +118,7 @@ func TestKeyringFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := back.Active().Thumbprint("x"); back.Active().ID() != a.ID() || got != a.Thumbprint("x") {
+	if got := back.Active().Bind("x"); back.Active().ID() != a.ID() || got != a.Bind("x") {
 		t.Errorf("the active key changed on its way through the file")
 	}
 	if _, err := back.Key(b.ID(), t0.Add(25*time.Hour)); !errors.Is(err, ErrUnknownKey) {

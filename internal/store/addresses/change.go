@@ -18,6 +18,7 @@ type Change struct {
 	Challenge  string
 	State      ChangeState
 	Kid        string // of the key that signs the link of the old address
+	Bound      string // keyed digest of what the change is, made at its beginning and by a correction
 	Made       time.Time
 	UndoEnds   time.Time
 	Frozen     time.Time
@@ -47,6 +48,7 @@ var changeRow = db.Columns[Change]{
 	db.Text("challenge", func(r *Change) *string { return &r.Challenge }),
 	db.Text("state", func(r *Change) *ChangeState { return &r.State }),
 	db.Text("kid", func(r *Change) *string { return &r.Kid }),
+	db.Text("bound", func(r *Change) *string { return &r.Bound }),
 	db.Time("made", func(r *Change) *time.Time { return &r.Made }),
 	db.Time("undo_ends", func(r *Change) *time.Time { return &r.UndoEnds }),
 	db.Time("frozen", func(r *Change) *time.Time { return &r.Frozen }),
@@ -67,8 +69,8 @@ var (
 		WHERE id = ? AND state = 'frozen') AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made
 		FROM @change WHERE id = ?)) RETURNING ` + changeRow.Names())
 	anyFrozen       = db.Q(`SELECT EXISTS (SELECT 1 FROM @change WHERE subject = ? AND state = 'frozen')`)
-	moveToCorrected = db.Q(`UPDATE @change SET challenge = ?, new_address = ?, new_mailbox = ? WHERE challenge = ?
-		AND state = 'pending'`)
+	moveToCorrected = db.Q(`UPDATE @change SET challenge = ?, new_address = ?, new_mailbox = ?, bound = ?
+		WHERE id = ? AND state = 'pending'`)
 	stopChanges = db.Q(`UPDATE @change SET state = 'stopped' WHERE subject = ? AND state = 'pending'`)
 	provenSince = db.Q(`SELECT EXISTS (SELECT 1 FROM @challenge WHERE subject = ? AND mailbox = ?
 		AND state = 'accepted' AND accepted > ?)`)
@@ -131,10 +133,11 @@ func (t Tx) AnyFrozen(ctx context.Context, subject string) (bool, error) {
 	return db.One(ctx, t, db.Scalar[bool], anyFrozen, subject)
 }
 
-// CorrectChange says that another challenge, at another address, is what a pending change waits for.
-func (t Tx) CorrectChange(ctx context.Context, from, to, address, mailbox string) error {
-	_, err := t.Exec(ctx, moveToCorrected, to, address, mailbox, from)
-	return err
+// CorrectChange writes another challenge, at another new address, into a change that is pending, and reports whether it
+// did: not if it is pending no more.
+func (t Tx) CorrectChange(ctx context.Context, c Change) (bool, error) {
+	n, err := t.Exec(ctx, moveToCorrected, c.Challenge, c.New, c.NewMailbox, c.Bound, c.ID)
+	return n == 1, err
 }
 
 // StopChanges stops what changes of a subject are pending.

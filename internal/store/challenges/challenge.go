@@ -23,6 +23,7 @@ type Challenge struct {
 	Data    string // JSON: what the letter says besides
 	Mailbox string // message.Address.Mailbox
 	Browser string // of a known browser: its id
+	Bound   string // keyed digest of what the challenge is, made at its beginning
 
 	Proved   time.Time
 	ProvedBy challenge.Form
@@ -60,6 +61,7 @@ var challengeRow = db.Columns[Challenge]{
 	db.Text("action", func(r *Challenge) *string { return &r.Action }),
 	db.Text("mailbox", func(r *Challenge) *string { return &r.Mailbox }),
 	db.Text("browser", func(r *Challenge) *string { return &r.Browser }),
+	db.Text("bound", func(r *Challenge) *string { return &r.Bound }),
 	db.Time("sent", func(r *Challenge) *time.Time { return &r.Sent }),
 	db.Text("typed", func(r *Challenge) *string { return &r.Typed }),
 	db.Text("why", func(r *Challenge) *string { return &r.Why }),
@@ -167,15 +169,15 @@ var accept = db.Q(`UPDATE @challenge SET state = 'accepted', accepted = ? WHERE 
 	AND proved > 0 AND decoy = 0 AND action = ? AND (purpose = 'reverify' OR NOT EXISTS (SELECT 1 FROM @change c
 	WHERE c.subject = illumicode_challenge.subject AND c.state = 'frozen')) AND (purpose NOT IN ('signin', 'stepup')
 	OR EXISTS (SELECT 1 FROM @address a WHERE a.subject = illumicode_challenge.subject
-	AND a.mailbox = illumicode_challenge.mailbox AND a.standing IN ` + addresses.Held + `))`)
+	AND a.mailbox = illumicode_challenge.mailbox AND a.standing IN ` + addresses.Held + `)) RETURNING ` +
+	challengeRow.Names())
 
-// Accept turns a proven challenge from open to accepted and reports whether it did: of all
-// callers, exactly one is told true, and only if its transaction commits. action is the digest of
-// what it is accepted for. While a change of the subject's address is frozen, nothing is accepted but
-// fresh proofs of its addresses; a sign-in or a step-up only while the subject has the address.
-func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (bool, error) {
-	n, err := t.Exec(ctx, accept, db.Millis(now), id, action)
-	return n == 1, err
+// Accept turns a proven challenge from open to accepted and returns it: of all callers, exactly one gets it, and only
+// if its transaction commits; the others get [db.ErrNotFound]. action is the digest of what it is accepted for. While a
+// change of the subject's address is frozen, nothing is accepted but fresh proofs of its addresses; a sign-in or a
+// step-up only while the subject has the address.
+func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (Challenge, error) {
+	return db.One(ctx, t, scan, accept, db.Millis(now), id, action)
 }
 
 var openOf = db.Q(`SELECT ` + challengeRow.Names() + ` FROM @challenge WHERE subject = ? AND state = 'open'`)
