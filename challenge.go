@@ -26,6 +26,7 @@ type start struct {
 	decoy   bool
 	forms   challenge.Forms // empty for the policy's
 	browser string          // id of a known browser
+	device  string          // what it calls itself
 	typed   string          // the address, where the admitted one was put in its place
 	tries   int             // 0 for the policy's
 	resends int             // that count already
@@ -69,6 +70,7 @@ func (s *Service) newChallenge(a Admission, st start, now time.Time) rows.Challe
 		Challenge: proof.Begin(p.Policy, now),
 		Name:      a.address.Name, Locale: a.locale, Letter: cmp.Or(st.letter, p.Letter),
 		Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
+		Device: deviceName(st.device),
 	}
 	c.ID, c.Purpose, c.Subject = cmp.Or(a.id, flow.NewID()), st.purpose, st.subject
 	c.Address, c.Typed, c.Decoy, c.Action = a.address.String(), st.typed, st.decoy, st.action

@@ -8,6 +8,7 @@ import (
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
 )
 
@@ -53,7 +54,8 @@ func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 	if now := s.p.Now(); now.Sub(s.swept) >= time.Hour || now.Before(s.swept) {
 		s.swept = now
 		_, sweepErr := s.p.Store.SweepTallies(ctx, now)
-		err = errors.Join(err, sweepErr)
+		_, browsersErr := s.p.Store.SweepBrowsers(ctx, now.Add(-flow.KnownFor))
+		err = errors.Join(err, sweepErr, browsersErr)
 	}
 	return n, err
 }

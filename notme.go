@@ -61,7 +61,7 @@ func (s *Service) byNotMeLink(ctx context.Context, link Link) (rows.Challenge, e
 const brakeBy = 15
 
 // NotMe ends a challenge for the reader of its letter, who says that somebody else began it: its codes and links are
-// void, and guessing at the address becomes slower. apply, which may be nil, makes the application's own writes in the
+// void, guessing at the address becomes slower, and the browser that began it is no longer known. apply, which may be nil, makes the application's own writes in the
 // same commit, and learns whether the challenge had been accepted already: then sessions should end. It is not called
 // for a challenge that is void already, and a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
 func (s *Service) NotMe(ctx context.Context, link Link,
@@ -90,6 +90,9 @@ func (t Tx) disown(ctx context.Context, c rows.Challenge) (rows.Challenge, error
 		return c, err
 	}
 	ended, err := t.s.p.CallOff(ctx, t.rows(), c, proof.NotMe)
+	if err == nil {
+		err = t.rows().RevokeBegun(ctx, c)
+	}
 	switch {
 	case err != nil:
 		return c, err

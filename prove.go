@@ -60,7 +60,8 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	if err != nil {
 		return Proof{}, ErrNotACode
 	}
-	if err := s.mayTry(ctx, c); err != nil {
+	known, err := s.mayTry(ctx, c)
+	if err != nil {
 		return Proof{}, err
 	}
 	spent := c.Tries
@@ -88,7 +89,7 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 		return Proof{}, err
 	}
 	if !fits {
-		if err := s.failed(ctx, c); err != nil {
+		if err := s.failed(ctx, c, known); err != nil {
 			return Proof{}, err
 		}
 		return Proof{}, &WrongCodeError{TriesLeft: c.TriesAllowed - c.Tries}
@@ -110,50 +111,59 @@ func (s *Service) fits(c rows.Challenge, typed string) (fits bool, err error) {
 	return fits && !c.Decoy, nil
 }
 
-// guessers returns under what a challenge's wrong codes are remembered: the address, or the known browser instead,
-// which no stranger can slow down, and the network.
-func guessers(ctx context.Context, c rows.Challenge) []string {
-	who := "address:" + c.Mailbox
-	if c.Known {
-		who = "browser:" + c.Browser
-	}
-	if from := flow.Network(ctx); from != "" {
-		return []string{who, "network:" + from}
-	}
-	return []string{who}
-}
-
 // networkAllowance is how many times more wrong codes come from a network than from one person: many people share one.
 const networkAllowance = 4
 
-// mayTry refuses a try that comes too soon after the last one of the same challenge.
-func (s *Service) mayTry(ctx context.Context, c rows.Challenge) error {
+// mayTry refuses a try that comes too soon after the last one of the same challenge. known says that a known browser
+// has spent one of its tries: then wrong codes at the address, which may be a stranger's, do not make it wait.
+func (s *Service) mayTry(ctx context.Context, c rows.Challenge) (known bool, err error) {
+	if from := flow.Network(ctx); from != "" {
+		if err := s.paused(ctx, c, "network:"+from, networkAllowance); err != nil {
+			return false, err
+		}
+	}
+	if c.Browser != "" {
+		err := flow.Own(ctx, func(ctx context.Context) (err error) {
+			known, err = s.p.Store.SpendKnownTry(ctx, c.Browser, budget, s.p.Now())
+			return err
+		})
+		if err != nil || known {
+			return known, err
+		}
+	}
+	return false, s.paused(ctx, c, "address:"+c.Mailbox, 1)
+}
+
+// paused returns a [*TooSoonError] while wrong codes under a name, each counting one over allowance, make a challenge's
+// next try wait.
+func (s *Service) paused(ctx context.Context, c rows.Challenge, name string, allowance float64) error {
 	if c.Tried.IsZero() {
 		return nil
 	}
+	r, err := s.p.Store.Failures(ctx, name)
+	if err != nil {
+		return err
+	}
 	now := s.p.Now()
-	for i, name := range guessers(ctx, c) {
-		r, err := s.p.Store.Failures(ctx, name)
-		if err != nil {
-			return err
-		}
-		count := r.Count(now)
-		if i > 0 {
-			count /= networkAllowance
-		}
-		if at := c.Tried.Add(proof.Pause(count)); now.Before(at) {
-			return &TooSoonError{At: at}
-		}
+	if at := c.Tried.Add(proof.Pause(r.Count(now) / allowance)); now.Before(at) {
+		return &TooSoonError{At: at}
 	}
 	return nil
 }
 
 // failed remembers a wrong code.
-func (s *Service) failed(ctx context.Context, c rows.Challenge) error {
+func (s *Service) failed(ctx context.Context, c rows.Challenge, known bool) error {
 	now := s.p.Now()
+	var names []string
+	if !known {
+		names = append(names, "address:"+c.Mailbox)
+	}
+	if from := flow.Network(ctx); from != "" {
+		names = append(names, "network:"+from)
+	}
 	return flow.Own(ctx, func(ctx context.Context) error {
 		return s.p.Store.Write(ctx, func(t rows.Tx) error {
-			for _, name := range guessers(ctx, c) {
+			for _, name := range names {
 				r, err := t.LockFailures(ctx, name, now)
 				if err == nil {
 					err = t.SetFailures(ctx, name, r.Failed(now))

@@ -44,9 +44,11 @@ type Request struct {
 
 	// Ticket is what the browser has from an earlier challenge of the same purpose, which the new one then takes the
 	// place of; Browser is what [Tx.AcceptSignIn] gave it at an earlier sign-in. Both may be empty, and either is
-	// ignored if it is not ours. Only [Service.SignIn] looks at them.
+	// ignored if it is not ours. Device is what the browser calls itself, such as "Firefox on Linux", for the list of
+	// known ones; it is cut after 60 characters. Only [Service.SignIn] looks at them.
 	Ticket  Ticket
 	Browser string
+	Device  string
 }
 
 // FromNetwork returns a context that says where a request came from: the address of the client, as the application
@@ -68,6 +70,7 @@ type Admission struct {
 	address message.Address
 	locale  string
 	zone    string
+	browser rows.Browser // a known one that asks
 }
 
 // Address returns the admitted address as it will be stored.
@@ -152,10 +155,15 @@ func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask j
 		return a, ask, err
 	}
 	a.id, a.purpose, a.network = flow.NewID(), purpose, flow.Network(ctx)
-	return a, s.p.Keyed(ctx, flow.LimitRequest{
-		To: a.address, Purpose: purpose, Subject: r.Subject, Browser: s.p.KnownBrowser(r.Browser, a.address.Mailbox()),
-		Stage: limit.First,
-	}), nil
+	if a.browser, err = s.p.KnownBrowser(ctx, r.Browser, a.address.Mailbox()); err != nil {
+		return a, ask, err
+	}
+	known, err := s.counted(ctx, a.browser)
+	if err != nil {
+		return a, ask, err
+	}
+	return a, s.p.Keyed(ctx, flow.LimitRequest{To: a.address, Purpose: purpose, Subject: r.Subject, Known: known,
+		Stage: limit.First}), nil
 }
 
 // from returns a context that says where a request came from, if the caller's does not.

@@ -116,7 +116,15 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 	if err != nil {
 		return Pending{}, err
 	}
-	asking := flow.LimitRequest{To: to, Purpose: c.Purpose, Subject: c.Subject, Browser: c.Browser, Stage: limit.Again}
+	began, err := s.began(ctx, c)
+	if err != nil {
+		return Pending{}, err
+	}
+	known, err := s.counted(ctx, began)
+	if err != nil {
+		return Pending{}, err
+	}
+	asking := flow.LimitRequest{To: to, Purpose: c.Purpose, Subject: c.Subject, Known: known, Stage: limit.Again}
 	spent, err := s.spend(ctx, s.p.Keyed(ctx, asking), c.ID, by)
 	if err != nil {
 		return pendingOf(c.Challenge), err

@@ -37,13 +37,19 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 
 func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, error) {
 	now, mailbox := t.s.p.Now(), a.address.Mailbox()
-	browser := t.s.p.KnownBrowser(r.Browser, mailbox)
 	// The row of its failures is what all sign-ins of an address wait for, one after another.
 	failures, err := t.rows().BeginByFailures(ctx, "address:"+mailbox, now)
 	if err != nil {
 		return Pending{}, err
 	}
-	st := start{purpose: challenge.SignIn, browser: browser, typed: a.address.String()}
+	owner, err := t.rows().Owner(ctx, mailbox)
+	if err != nil && !errors.Is(err, rows.ErrNotFound) {
+		return Pending{}, err
+	}
+	st := start{purpose: challenge.SignIn, typed: a.address.String(), subject: owner.Subject, device: r.Device}
+	if owner.Subject != "" && a.browser.Subject == owner.Subject { // the mailbox has not gone to somebody else
+		st.browser = a.browser.ID
+	}
 	others, err := t.neighbours(ctx, mailbox, r.Ticket, &st)
 	if err != nil {
 		return Pending{}, err
@@ -51,17 +57,13 @@ func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, e
 	if ok, at := proof.Room(others, now); !ok {
 		return Pending{}, &TooSoonError{At: at}
 	}
-	if browser == "" {
+	if st.browser == "" {
 		st.tries = proof.TriesAfter(t.s.p.Purposes[challenge.SignIn].Policy, failures.Count(now))
 	}
-	owner, err := t.rows().Owner(ctx, mailbox)
 	stored := owner.Address
-	if errors.Is(err, rows.ErrNotFound) {
+	if owner.Subject == "" {
 		st.decoy, st.letter, stored = true, flow.UnknownLetter, st.typed
-	} else if err != nil {
-		return Pending{}, err
 	}
-	st.subject = owner.Subject
 	to := a
 	if to.address, err = message.ParseRecipient(stored); err != nil {
 		return Pending{}, err
@@ -109,7 +111,7 @@ type SignedIn struct {
 	Address string
 
 	// Browser makes this browser known: keep it in a cookie of its own for 180 days, and give it to later sign-ins in
-	// Request.Browser. It signs nobody in.
+	// Request.Browser. It signs nobody in, and counts until the browser is revoked; see [Service.Browsers].
 	Browser string
 }
 
@@ -126,14 +128,19 @@ func (t Tx) AcceptSignIn(ctx context.Context, p Proof) (SignedIn, error) {
 	case !p.here:
 		return SignedIn{}, ErrOtherBrowser
 	}
-	if _, err := t.win(ctx, p); err != nil {
+	won, err := t.win(ctx, p)
+	if err != nil {
+		return SignedIn{}, err
+	}
+	known, err := t.keep(ctx, won)
+	if err != nil {
 		return SignedIn{}, err
 	}
 	now := t.s.p.Now()
 	if err := t.confirm(ctx, p, now); err != nil {
 		return SignedIn{}, err
 	}
-	return SignedIn{Subject: p.subject, Address: p.Address(), Browser: t.s.p.SealBrowser(p.address.Mailbox(), now)}, nil
+	return SignedIn{Subject: p.subject, Address: p.Address(), Browser: t.s.p.SealBrowser(known)}, nil
 }
 
 // SignInCode proves a code and accepts the sign-in in one call. apply, which may be nil, makes the application's own

@@ -41,9 +41,12 @@ func (d *Desk) TryLimits(ctx context.Context, r illumicode.Request, stage limit.
 	if err != nil {
 		return Answer{}, err
 	}
-	bound := d.p.Limits.Set.Bind(d.p.Keyed(ctx, flow.LimitRequest{
-		To: to, Purpose: purpose, Subject: r.Subject, Browser: d.p.KnownBrowser(r.Browser, to.Mailbox()), Stage: stage,
-	}))
+	b, err := d.p.KnownBrowser(ctx, r.Browser, to.Mailbox())
+	if err != nil {
+		return Answer{}, err
+	}
+	bound := d.p.Limits.Set.Bind(d.p.Keyed(ctx, flow.LimitRequest{To: to, Purpose: purpose, Subject: r.Subject,
+		Known: flow.Known{Browser: b.ID}, Stage: stage}))
 	states, err := d.p.Limits.Look(ctx, bound)
 	if err != nil {
 		return Answer{}, err

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
@@ -22,8 +23,9 @@ type Story struct {
 	Changes    []Change
 	Trail      []Step
 	Letters    []Letter
-	Limited    []Limited // what could not be asked for now
-	Failures   float64   // wrong codes, as they count now: from 5 on tries are some seconds apart
+	Limited    []Limited            // what could not be asked for now
+	Browsers   []illumicode.Browser // that have signed in with it
+	Failures   float64              // wrong codes, as they count now: from 5 on tries are some seconds apart
 }
 
 // An Address is an address and its standing for a subject.
@@ -101,6 +103,9 @@ func (d *Desk) Story(ctx context.Context, address string) (Story, error) {
 	}
 	for _, t := range known.Trail {
 		s.Trail = append(s.Trail, Step{t.At, t.What, t.Outcome, t.Network, t.Actor, t.Challenge})
+	}
+	for _, b := range known.Browsers {
+		s.Browsers = append(s.Browsers, illumicode.Browser{ID: b.ID, Name: b.Name, Since: b.Since, Used: b.Used})
 	}
 	for _, row := range known.Letters {
 		one := letterOf(row)

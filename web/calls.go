@@ -37,6 +37,7 @@ type (
 		person
 		Ticket  illumicode.Ticket `json:"ticket" about:"of an earlier sign-in in this browser, which ends"`
 		Browser string            `json:"browser" about:"what an earlier sign-in gave this browser"`
+		Device  string            `json:"device" about:"what the browser calls itself, for the list of known ones"`
 	}
 	reverifyIn struct {
 		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
@@ -115,6 +116,18 @@ type (
 		Keep   string      `json:"keep" is:"required" about:"stays with the subject; the others in doubt are taken"`
 		Reason desk.Reason `json:"reason" about:"on whose word, and why: for the trail"`
 	}
+	browsersOut struct {
+		Browsers []browserOut `json:"browsers" about:"the one that has signed in last first"`
+	}
+	browserOut struct {
+		ID    string    `json:"id"`
+		Name  string    `json:"name" about:"what it called itself"`
+		Since time.Time `json:"since"`
+		Used  time.Time `json:"used" about:"when it has last signed in"`
+	}
+	revokedOut struct {
+		Revoked int `json:"revoked" about:"how many browsers are not known any more"`
+	}
 	takenOut struct {
 		Taken int `json:"taken"`
 	}
@@ -122,7 +135,7 @@ type (
 
 // calls returns all operations.
 func (a *API) calls() []call {
-	return slices.Concat(a.beginnings(), a.proofs(), a.decisions())
+	return slices.Concat(a.beginnings(), a.proofs(), a.decisions(), a.browsers())
 }
 
 // beginnings are the calls that begin something, and those that take codes for what only the application may do.
@@ -139,7 +152,7 @@ func (a *API) beginnings() []call {
 			summary: "Send a code to who holds an address; the answer is the same if nobody does"},
 			func(r *http.Request, in signInIn) (pendingOut, error) {
 				q := in.request()
-				q.Ticket, q.Browser = in.Ticket, in.Browser
+				q.Ticket, q.Browser, q.Device = in.Ticket, in.Browser, in.Device
 				return pending(svc.SignIn(r.Context(), q))
 			}),
 		serve(a, call{method: "POST", path: "/v1/signin/code", status: ok, keyed: true,
@@ -250,6 +263,45 @@ func (a *API) decisions() []call {
 			}),
 		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true,
 			in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
+	}
+}
+
+// browsers are the calls about the known browsers of a subject.
+func (a *API) browsers() []call {
+	svc := a.svc
+	return []call{
+		serve(a, call{method: "GET", path: "/v1/subjects/{subject}/browsers", status: http.StatusOK, keyed: true,
+			summary: "List the browsers that have signed in to an account"},
+			func(r *http.Request, _ nothing) (browsersOut, error) {
+				all, err := svc.Browsers(r.Context(), r.PathValue("subject"))
+				out := browsersOut{Browsers: []browserOut{}}
+				for _, b := range all {
+					out.Browsers = append(out.Browsers, browserOut(b))
+				}
+				return out, err
+			}),
+		serve(a, call{method: "DELETE", path: "/v1/subjects/{subject}/browsers", status: http.StatusOK, keyed: true,
+			summary: "Make all browsers of an account unknown"},
+			func(r *http.Request, _ nothing) (out revokedOut, err error) {
+				err = svc.Transact(r.Context(), func(ctx context.Context, tx illumicode.Tx) (err error) {
+					out.Revoked, err = tx.RevokeBrowsers(ctx, r.PathValue("subject"))
+					return err
+				})
+				return out, err
+			}),
+		serve(a, call{method: "DELETE", path: "/v1/subjects/{subject}/browsers/{id}", status: http.StatusOK,
+			keyed: true, summary: "Make a browser of an account unknown"},
+			func(r *http.Request, _ nothing) (out revokedOut, err error) {
+				b := illumicode.Browser{ID: r.PathValue("id")}
+				err = svc.Transact(r.Context(), func(ctx context.Context, tx illumicode.Tx) error {
+					was, err := tx.RevokeBrowser(ctx, r.PathValue("subject"), b)
+					if was {
+						out.Revoked = 1
+					}
+					return err
+				})
+				return out, err
+			}),
 	}
 }
 

@@ -108,6 +108,7 @@ func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
 			v.Message, err = undone(c), nil
 		}
 	case challenge.NotMe:
+		v.Browsers = in.Disowned.Subject != ""
 		if in.Disowned.Void {
 			v.Message = "not_me_done"
 		}
@@ -132,9 +133,14 @@ func undone(c illumicode.Change) string {
 // doTakeBack does it. The cookie stays for its few minutes: whoever loads the page again is told the same.
 func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 	link := p.link(r)
+	r.Body = http.MaxBytesReader(w, r.Body, maxForm)
 	var v page
 	var err error
-	if p.purpose(r) == challenge.Undo {
+	switch purpose := p.purpose(r); {
+	case purpose == challenge.NotMe && r.PostFormValue("browsers") != "":
+		err = p.svc.RevokeByLink(r.Context(), link)
+		v = page{What: "not_me", Message: "browsers_done"}
+	case purpose == challenge.Undo:
 		var c illumicode.Change
 		c, err = p.svc.Undo(r.Context(), link, p.opts.Undo)
 		if errors.Is(err, illumicode.ErrUsed) { // by another who was faster
@@ -142,13 +148,27 @@ func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		v = page{What: "undo", Message: undone(c), Address: c.Old}
-	} else {
-		err = p.svc.NotMe(r.Context(), link, p.opts.NotMe)
-		v = page{What: "not_me", Message: "not_me_done"}
+	default:
+		v, err = p.notMe(r.Context(), link)
 	}
 	if err != nil {
 		p.refuse(w, r, err)
 		return
 	}
 	p.render(w, r, http.StatusOK, "takeback.html", v)
+}
+
+// notMe ends a challenge, and returns the page that says what that came to.
+func (p *Pages) notMe(ctx context.Context, link illumicode.Link) (page, error) {
+	v := page{What: "not_me", Message: "not_me_done", Browsers: true}
+	err := p.svc.NotMe(ctx, link, func(ctx context.Context, tx illumicode.Tx, d illumicode.Disowned) error {
+		if d.Done {
+			v.Message = "not_me_late"
+		}
+		if p.opts.NotMe == nil {
+			return nil
+		}
+		return p.opts.NotMe(ctx, tx, d)
+	})
+	return v, err
 }

@@ -125,13 +125,17 @@ func TestTakeBackPages(t *testing.T) {
 	}
 	for range 2 { // the second time by loading the page again
 		if r, body := s.do(reader, "POST", "/not-me", nil); r.StatusCode != http.StatusOK ||
-			!strings.Contains(body, "are void") {
+			!strings.Contains(body, "no longer work") {
 			t.Errorf("not me: %d\n%s", r.StatusCode, body)
 		}
 	}
-	if _, body := s.do(reader, "GET", link(l.Text), nil); !strings.Contains(body, "are void") ||
-		strings.Contains(body, "<form") {
+	if _, body := s.do(reader, "GET", link(l.Text), nil); !strings.Contains(body, "no longer work") ||
+		strings.Contains(body, "It was not me") {
 		t.Errorf("the link once more:\n%s", body)
+	}
+	if _, body := s.do(reader, "POST", "/not-me", url.Values{"browsers": {"all"}}); !strings.Contains(body,
+		"all remembered browsers are forgotten") {
+		t.Errorf("all browsers:\n%s", body)
 	}
 	if r, body := s.do(b, "POST", "/proof/code", url.Values{"code": {l.Code()}}); r.StatusCode != http.StatusGone ||
 		!strings.Contains(body, "This letter is void") {

@@ -56,6 +56,7 @@ func schemas(t *testing.T, server string) description {
 func (d description) fits(t *testing.T, method, path string, resp *http.Response, out map[string]any) {
 	t.Helper()
 	path = regexp.MustCompile(`/subjects/[^/]+`).ReplaceAllString(path, "/subjects/{subject}")
+	path = regexp.MustCompile(`/browsers/[^/]+`).ReplaceAllString(path, "/browsers/{id}")
 	op, ok := d.Paths[path][strings.ToLower(method)]
 	if !ok {
 		t.Errorf("%s %s is not described", method, path)
@@ -80,7 +81,8 @@ func (d description) fits(t *testing.T, method, path string, resp *http.Response
 			t.Errorf("%s %s: the answer has %q, which is not described", method, path, name)
 			continue
 		}
-		kind := map[string]string{"string": "string", "bool": "boolean", "float64": "integer"}[fmt.Sprintf("%T", value)]
+		kind := map[string]string{"string": "string", "bool": "boolean", "float64": "integer",
+			"[]interface {}": "array"}[fmt.Sprintf("%T", value)]
 		if kind != p.Type || p.Enum != nil && !slices.Contains(p.Enum, fmt.Sprint(value)) {
 			t.Errorf("%s %s: %s is %v, described as %s %q", method, path, name, value, p.Type, p.Enum)
 		}
@@ -99,11 +101,15 @@ func TestFlowsOverJSON(t *testing.T) {
 	d := schemas(t, s.server.URL)
 	call := func(status int, path string, in map[string]string) map[string]any {
 		t.Helper()
+		method, path, other := strings.Cut(path, " ")
+		if !other {
+			method, path = "POST", method
+		}
 		body, err := json.Marshal(in)
 		if err != nil {
 			t.Fatal(err)
 		}
-		req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+path, strings.NewReader(string(body)))
+		req, err := http.NewRequestWithContext(t.Context(), method, s.server.URL+path, strings.NewReader(string(body)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -117,7 +123,7 @@ func TestFlowsOverJSON(t *testing.T) {
 		if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
 			t.Fatal(err)
 		}
-		d.fits(t, "POST", path, resp, out)
+		d.fits(t, method, path, resp, out)
 		if resp.StatusCode != status {
 			t.Errorf("%s: %d %v, want %d", path, resp.StatusCode, out, status)
 		}
@@ -139,11 +145,25 @@ func TestFlowsOverJSON(t *testing.T) {
 	if who["subject"] != "a" || text(who, "browser") == "" {
 		t.Errorf("signed in: %v", who)
 	}
-	begun = call(201, "/v1/signin", map[string]string{"address": mara, "browser": text(who, "browser")})
+	begun = call(201, "/v1/signin", map[string]string{"address": mara, "browser": text(who, "browser"),
+		"device": "the ferry's own"})
 	link := string(s.Link(s.Letter(mara, 3)))
 	call(409, "/v1/signin/link", map[string]string{"link": link})
 	call(409, "/v1/proof/link", map[string]string{"link": link})
 	call(200, "/v1/signin/link", map[string]string{"link": link, "ticket": text(begun, "ticket")})
+	known, _ := call(200, "GET /v1/subjects/a/browsers", nil)["browsers"].([]any)
+	if len(known) != 1 || known[0].(map[string]any)["name"] != "the ferry's own" {
+		t.Fatalf("known are %v", known)
+	}
+	one := "DELETE /v1/subjects/a/browsers/" + text(known[0].(map[string]any), "id")
+	for _, want := range []float64{1, 0} {
+		if got := call(200, one, nil)["revoked"]; got != want {
+			t.Errorf("%v were revoked, want %v", got, want)
+		}
+	}
+	if got := call(200, "DELETE /v1/subjects/a/browsers", nil)["revoked"]; got != float64(0) {
+		t.Errorf("%v were revoked where none is known", got)
+	}
 
 	begun = call(201, "/v1/stepup", map[string]string{"subject": "a", "address": mara, "action": "refund 12",
 		"words": "refund 12"})

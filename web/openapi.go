@@ -78,21 +78,26 @@ func operation(c call) map[string]any {
 	if c.keyed {
 		op["security"] = []any{map[string]any{"key": []string{}}}
 	}
-	if strings.Contains(c.path, "{subject}") {
-		op["parameters"] = []any{
-			map[string]any{"name": "subject", "in": "path", "required": true,
-				"schema": map[string]any{"type": "string"}}}
+	var parameters []any
+	for _, part := range strings.Split(c.path, "/") {
+		if name, ok := strings.CutPrefix(part, "{"); ok {
+			parameters = append(parameters, map[string]any{"name": strings.TrimSuffix(name, "}"), "in": "path",
+				"required": true, "schema": map[string]any{"type": "string"}})
+		}
+	}
+	if parameters != nil {
+		op["parameters"] = parameters
 	}
 	return op
 }
 
-// operationID names a call by its path: "proof.code".
+// operationID names a call by its path: "proof.code". What is not posted has the method at its end.
 func operationID(c call) string {
-	id := strings.NewReplacer("/v1/", "", "/{subject}", "", "/", ".").Replace(c.path)
-	if c.method == "GET" {
-		return id + ".get"
+	id := strings.NewReplacer("/v1/", "", "/{subject}", "", "s/{id}", "", "/", ".").Replace(c.path)
+	if c.method == "POST" {
+		return id
 	}
-	return id
+	return id + "." + strings.ToLower(c.method)
 }
 
 func jsonOf(kind string, schema any) map[string]any {
@@ -116,6 +121,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": "string"}
 	case t.Kind() == reflect.Interface:
 		return map[string]any{}
+	case t.Kind() == reflect.Slice:
+		return map[string]any{"type": "array", "items": schemaOf(t.Elem())}
 	}
 	properties, required := make(map[string]any), []string{}
 	for _, f := range reflect.VisibleFields(t) {

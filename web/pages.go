@@ -147,7 +147,8 @@ func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // for [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like.
 func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
 	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"),
-		Client: clientOf(r, p.opts.Client), Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie)}
+		Client: clientOf(r, p.opts.Client), Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie),
+		Device: device(r.UserAgent())}
 }
 
 // Await remembers in this browser that it began the challenge, and sends it to the page that waits
@@ -320,6 +321,7 @@ type page struct {
 	What       string // undo or not_me
 	NewAddress string
 	Made       bool
+	Browsers   bool // known browsers can be forgotten
 
 	Category string // of notices
 	Sealed   string // what an unsubscribe link carries

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -112,6 +113,10 @@ func (a *app) story(s desk.Story) {
 		}
 		a.line("%s", line)
 	}
+	for _, b := range s.Browsers {
+		a.line("  Known browser: %s, since %s, last signed in at %s", cmp.Or(b.Name, "without a name"), clock(b.Since),
+			clock(b.Used))
+	}
 	for _, c := range s.Changes {
 		a.line("  Change of subject %s from %s to %s: %s, asked for at %s", c.Subject, c.Old, c.New, c.State,
 			clock(c.Asked))
@@ -179,6 +184,11 @@ func storyJSON(s desk.Story) map[string]any {
 			"challenge": t.Challenge}
 	}
 	out := map[string]any{"mailbox": s.Mailbox, "standings": standings, "letters": letters, "trail": trail}
+	browsers := make([]map[string]any, len(s.Browsers))
+	for i, b := range s.Browsers {
+		browsers[i] = map[string]any{"id": b.ID, "name": b.Name, "since": b.Since, "used": b.Used}
+	}
+	out["browsers"] = browsers
 	suppressed := make([]map[string]any, len(s.Suppressed))
 	for i, sup := range s.Suppressed {
 		suppressed[i] = map[string]any{"scope": sup.Scope, "reason": sup.Reason, "since": sup.Since}

@@ -1,7 +1,9 @@
 package flow
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -75,9 +77,13 @@ type LimitRequest struct {
 	To      message.Address
 	Purpose string
 	Subject string
-	Browser string // id of a known browser
+	Known   Known
 	Stage   limit.Stage
 }
+
+// Known is what a letter of a known browser counts under: a letter of its own each day, and the rest from what its
+// subject has for all of them. The zero Known is that of a browser that is not known.
+type Known struct{ Browser, Subject string }
 
 // Keyed returns how rules look at a request. Nothing in it can be read back: addresses, subjects and networks are keyed
 // digests.
@@ -93,7 +99,7 @@ func (p *Parts) Keyed(ctx context.Context, a LimitRequest) judge.Request {
 		Purpose: a.Purpose, Stage: a.Stage, Medium: limit.Mail,
 		New:     a.Purpose != challenge.SignIn && a.Purpose != challenge.StepUp,
 		Address: digest("address", a.To.Canonical()), Network: digest("network", Network(ctx)),
-		Domain: a.To.Domain(), Browser: digest("browser", a.Browser),
+		Domain: a.To.Domain(), Browser: cmp.Or(digest("browser", a.Known.Browser), digest("subject", a.Known.Subject)),
 	}
 	if a.To.IsPhone() {
 		ask.Medium, ask.Domain = limit.SMS, countryCode(a.To)
@@ -109,31 +115,34 @@ func (p *Parts) Keyed(ctx context.Context, a LimitRequest) judge.Request {
 	return ask
 }
 
-// KnownFor is how long a browser stays known after a sign-in.
+// KnownFor is how long a browser stays known after it has last signed in.
 const KnownFor = 180 * 24 * time.Hour
 
 // knowing is what the value that makes a browser known is sealed for.
 const knowing = "browser"
 
-// SealBrowser returns the value that makes a browser known for a mailbox.
-func (p *Parts) SealBrowser(mailbox string, now time.Time) string {
-	return p.Keys.Active().Seal(knowing, NewID(), mailbox, strconv.FormatInt(now.Unix(), 10))
+// SealBrowser returns the value that makes a browser known. It counts while the browser's row is there.
+func (p *Parts) SealBrowser(b store.Browser) string {
+	return p.Keys.Active().Seal(knowing, b.ID, b.Mailbox)
 }
 
-// KnownBrowser returns the id of the browser that a value makes known for a mailbox, or "".
-func (p *Parts) KnownBrowser(sealed, mailbox string) string {
+// KnownBrowser returns the browser that a value makes known for a mailbox, or the zero Browser.
+func (p *Parts) KnownBrowser(ctx context.Context, sealed, mailbox string) (store.Browser, error) {
 	if sealed == "" {
-		return ""
+		return store.Browser{}, nil
 	}
 	values, err := p.Keys.Unseal(knowing, sealed, p.Now())
-	if err != nil || len(values) != 3 || values[1] != mailbox {
-		return ""
+	if err != nil || len(values) != 2 || values[1] != mailbox {
+		return store.Browser{}, nil // not ours, or for another mailbox
 	}
-	seconds, err := strconv.ParseInt(values[2], 10, 64)
-	if err != nil || p.Now().After(time.Unix(seconds, 0).Add(KnownFor)) {
-		return ""
+	b, err := p.Store.Browser(ctx, values[0])
+	if errors.Is(err, store.ErrNotFound) { // revoked
+		return store.Browser{}, nil
 	}
-	return values[0]
+	if err != nil || b.Mailbox != mailbox || p.Now().After(b.Used.Add(KnownFor)) {
+		return store.Browser{}, err
+	}
+	return b, nil
 }
 
 // Thumbs returns the thumbprints under which a mailbox may be suppressed, that of new rows first.

@@ -15,6 +15,7 @@ type Known struct {
 	Suppressed []Suppression
 	Trail      []Step
 	Failures   proof.Record
+	Browsers   []Browser
 	Letters    []Delivery
 	Attempts   map[string][]Attempt  // by delivery
 	Feedback   map[string][]Feedback // by delivery
@@ -31,12 +32,13 @@ func (s *Store) About(ctx context.Context, to message.Address, thumbs []string, 
 	for _, a := range k.Addresses {
 		subjects = append(subjects, a.Subject)
 	}
-	var failed [7]error
+	var failed [8]error
 	k.Changes, failed[0] = s.ChangesAt(ctx, subjects)
 	k.Suppressed, failed[1] = s.SuppressedAmong(ctx, thumbs)
 	k.Trail, failed[2] = s.Trail(ctx, mailbox, n)
 	k.Failures, failed[3] = s.Failures(ctx, "address:"+mailbox)
 	k.Letters, failed[4] = s.LettersTo(ctx, mailbox, to.String(), n)
+	k.Browsers, failed[7] = s.BrowsersAt(ctx, mailbox)
 	ids := make([]string, len(k.Letters))
 	for i, d := range k.Letters {
 		ids[i] = d.ID

@@ -14,11 +14,12 @@
 //  1. what asks: event, once, fanout_piece, fanout, feedback
 //  2. failure: the name of the mailbox, in what begins or ends a sign-in
 //  3. challenge: the one that the transaction is about
-//  4. change: its change of address
-//  5. challenge: others that end with it
-//  6. holder, address
-//  7. suppression
-//  8. delivery, attempt, ended, item, attachment
+//  4. browser: those of its subject
+//  5. change: its change of address
+//  6. challenge: others that end with it
+//  7. holder, address
+//  8. suppression
+//  9. delivery, attempt, ended, item, attachment
 //
 // Rows of one table are locked by one statement, or sorted (tallies), or found by SKIP LOCKED. Tallies are locked in
 // transactions of their own, before the application's.

@@ -25,6 +25,7 @@ var (
 		db.Q(`DELETE FROM @feedback WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
 		db.Q(`DELETE FROM @feedback WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @challenge WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @browser WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @change WHERE old_mailbox @listed()`),
 		db.Q(`DELETE FROM @change WHERE new_mailbox @listed()`),
 		db.Q(`DELETE FROM @holder WHERE mailbox @listed()`),

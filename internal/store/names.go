@@ -33,7 +33,9 @@ type (
 	Worker     = queue.Worker
 	Carried    = queue.Carried
 
+	Browser   = challenges.Browser
 	Challenge = challenges.Challenge
+	TryBudget = challenges.TryBudget
 
 	Address     = addresses.Address
 	Backfill    = addresses.Backfill
@@ -73,6 +75,8 @@ const (
 	HeldUnsure  = queue.HeldUnsure
 	SettingSite = queue.SettingSite
 	PieceSize   = queue.PieceSize
+
+	MostBrowsers = challenges.MostBrowsers
 
 	Unconfirmed = addresses.Unconfirmed
 	Confirmed   = addresses.Confirmed

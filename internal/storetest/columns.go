@@ -225,10 +225,12 @@ func (b *bed) others() {
 	change.State = store.Pending
 	suppressed, event := filled[store.Suppression](), filled[store.Event]()
 	back, once, file := filled[store.Feedback](), filled[store.Once](), filled[store.Attachment]()
+	known := filled[store.Browser]()
 	f := store.Fanout{ID: "list", Draft: filled[store.Delivery]()}
 	b.write(func(t store.Tx) error {
 		b.must(t.InsertChange(ctx, change))
 		b.must(t.Record(ctx, step))
+		b.must(t.KeepBrowser(ctx, known))
 		b.must(t.Suppress(ctx, suppressed))
 		b.must(t.InsertEvent(ctx, event))
 		b.must(t.SetAside(ctx, event, event.Reason, event.At))
@@ -251,6 +253,7 @@ func (b *bed) others() {
 		return nil
 	})
 	b.holds("change", "1 = 1", kept(change, inChange))
+	b.holds("browser", "1 = 1", with(kept(known, nil), map[string]any{"tries": 0, "tries_from": 0, "lettered": 0}))
 	b.holds("trail", "actor <> ''", with(kept(step, nil), map[string]any{"seq": 2}))
 	b.holds("suppression", "1 = 1", with(kept(suppressed, nil), map[string]any{"let_at": 0, "let_challenge": ""}))
 	b.holds("event", "1 = 1", with(kept(event, nil), map[string]any{"seq": 1}))

@@ -38,7 +38,6 @@ type Challenge struct {
 	State   State
 	Why     string // it has ended
 	Decoy   bool   // made for an answer that must not tell; its letters are dropped
-	Known   bool   // begun by a browser that has signed in at this address before
 	Forms   challenge.Forms
 	Action  string // digest of what the proof is good for, and nothing else; empty for no action in particular
 

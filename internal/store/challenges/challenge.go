@@ -23,6 +23,7 @@ type Challenge struct {
 	Data    string // JSON: what the letter says besides
 	Mailbox string // message.Address.Mailbox
 	Browser string // of a known browser: its id
+	Device  string // what the browser that began calls itself
 	Bound   string // keyed digest of what the challenge is, made at its beginning
 
 	Proved   time.Time
@@ -61,6 +62,7 @@ var challengeRow = db.Columns[Challenge]{
 	db.Text("action", func(r *Challenge) *string { return &r.Action }),
 	db.Text("mailbox", func(r *Challenge) *string { return &r.Mailbox }),
 	db.Text("browser", func(r *Challenge) *string { return &r.Browser }),
+	db.Text("device", func(r *Challenge) *string { return &r.Device }),
 	db.Text("bound", func(r *Challenge) *string { return &r.Bound }),
 	db.Time("sent", func(r *Challenge) *time.Time { return &r.Sent }),
 	db.Text("typed", func(r *Challenge) *string { return &r.Typed }),
@@ -69,12 +71,6 @@ var challengeRow = db.Columns[Challenge]{
 	db.Time("proved", func(r *Challenge) *time.Time { return &r.Proved }),
 	db.Text("proved_by", func(r *Challenge) *challenge.Form { return &r.ProvedBy }),
 	db.Time("accepted", func(r *Challenge) *time.Time { return &r.Accepted }),
-}
-
-func scan(r db.Scanner) (Challenge, error) {
-	c, err := challengeRow.Scan(r)
-	c.Known = c.Browser != ""
-	return c, err
 }
 
 // New adds a challenge. An admission begins one: a second one with its id has no effect.
@@ -107,7 +103,7 @@ var (
 // OpenAt returns the newest open challenge at a mailbox that can still be proven at now, or
 // [db.ErrNotFound].
 func (s Rows) OpenAt(ctx context.Context, mailbox string, now time.Time) (Challenge, error) {
-	return db.One(ctx, s, scan, selectOpenAt, mailbox, db.Millis(now))
+	return db.One(ctx, s, challengeRow.Scan, selectOpenAt, mailbox, db.Millis(now))
 }
 
 // Begun returns which of some challenges exist.
@@ -122,28 +118,28 @@ func (s Rows) Begun(ctx context.Context, ids []string) (map[string]bool, error) 
 
 // Challenge returns the challenge with this id, or [db.ErrNotFound].
 func (s Rows) Challenge(ctx context.Context, id string) (Challenge, error) {
-	return db.One(ctx, s, scan, selectChallenge, id)
+	return db.One(ctx, s, challengeRow.Scan, selectChallenge, id)
 }
 
 // ChallengeOf is [Rows.Challenge] in a transaction.
 func (t Tx) ChallengeOf(ctx context.Context, id string) (Challenge, error) {
-	return db.One(ctx, t, scan, selectChallenge, id)
+	return db.One(ctx, t, challengeRow.Scan, selectChallenge, id)
 }
 
 // ChallengeByTicket returns the challenge whose ticket has this digest, or [db.ErrNotFound].
 func (s Rows) ChallengeByTicket(ctx context.Context, digest string) (Challenge, error) {
-	return db.One(ctx, s, scan, selectByTicket, digest)
+	return db.One(ctx, s, challengeRow.Scan, selectByTicket, digest)
 }
 
 // OpenChallenge returns the newest open challenge of a subject, expired or not, or [db.ErrNotFound].
 func (s Rows) OpenChallenge(ctx context.Context, subject, purpose string) (Challenge, error) {
-	return db.One(ctx, s, scan, selectOpen, subject, purpose)
+	return db.One(ctx, s, challengeRow.Scan, selectOpen, subject, purpose)
 }
 
 // Lately returns the challenges of a purpose at a mailbox whose cap is not over at now, whatever has
 // become of them, the oldest first; but for those whose own browser began another.
 func (t Tx) Lately(ctx context.Context, mailbox, purpose string, now time.Time) ([]Challenge, error) {
-	return db.All(ctx, t, scan, selectLately, mailbox, purpose, db.Millis(now))
+	return db.All(ctx, t, challengeRow.Scan, selectLately, mailbox, purpose, db.Millis(now))
 }
 
 var spendTry = db.Q(`UPDATE @challenge SET tries = tries + 1, tried = ?
@@ -154,7 +150,7 @@ var spendTry = db.Q(`UPDATE @challenge SET tries = tries + 1, tried = ?
 // that no try could be spent, for whatever reason: none is left, or another came in between, so
 // that spent is not how many were.
 func (s Rows) SpendTry(ctx context.Context, digest string, spent int, now time.Time) (Challenge, error) {
-	return db.Only(db.Change(ctx, s.Database, scan, spendTry, db.Millis(now), digest, spent))
+	return db.Only(db.Change(ctx, s.Database, challengeRow.Scan, spendTry, db.Millis(now), digest, spent))
 }
 
 var markProved = db.Together(`UPDATE @challenge SET proved = ?, proved_by = ? WHERE id = ? AND state = 'open'`,
@@ -177,14 +173,14 @@ var accept = db.Q(`UPDATE @challenge SET state = 'accepted', accepted = ? WHERE 
 // change of the subject's address is frozen, nothing is accepted but fresh proofs of its addresses; a sign-in or a
 // step-up only while the subject has the address.
 func (t Tx) Accept(ctx context.Context, id, action string, now time.Time) (Challenge, error) {
-	return db.One(ctx, t, scan, accept, db.Millis(now), id, action)
+	return db.One(ctx, t, challengeRow.Scan, accept, db.Millis(now), id, action)
 }
 
 var openOf = db.Q(`SELECT ` + challengeRow.Names() + ` FROM @challenge WHERE subject = ? AND state = 'open'`)
 
 // OpenOf returns all open challenges of a subject.
 func (t Tx) OpenOf(ctx context.Context, subject string) ([]Challenge, error) {
-	return db.All(ctx, t, scan, openOf, subject)
+	return db.All(ctx, t, challengeRow.Scan, openOf, subject)
 }
 
 var callOff = db.Q(`UPDATE @challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)
@@ -195,7 +191,7 @@ var callOffChanging = db.Q(`UPDATE @challenge SET state = 'ended', why = ? WHERE
 
 // CallOffChanging ends the open challenges that changes of a subject's address wait for, and returns them.
 func (t Tx) CallOffChanging(ctx context.Context, subject, why string) ([]Challenge, error) {
-	return db.All(ctx, t, scan, callOffChanging, why, subject)
+	return db.All(ctx, t, challengeRow.Scan, callOffChanging, why, subject)
 }
 
 // CallOff ends an open challenge and reports whether it did.
@@ -216,7 +212,7 @@ var selectLapsed = db.Q(`SELECT ` + challengeRow.Names() +
 
 // Lapsed returns up to n open challenges whose cap is over.
 func (s Rows) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, error) {
-	return db.All(ctx, s, scan, selectLapsed, db.Millis(now), n)
+	return db.All(ctx, s, challengeRow.Scan, selectLapsed, db.Millis(now), n)
 }
 
 var resend = db.Q(`UPDATE @challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends =
@@ -235,7 +231,7 @@ var handedOver = db.Q(`UPDATE @challenge SET link_from = ?, code_from = ? WHERE 
 
 // HandedOver starts the lives that begin with a letter's hand-over at now.
 func (t Tx) HandedOver(ctx context.Context, id string, generation int, now time.Time) error {
-	c, err := db.One(ctx, t, scan, lockChallenge, id)
+	c, err := db.One(ctx, t, challengeRow.Scan, lockChallenge, id)
 	if err != nil {
 		return err
 	}

@@ -48,7 +48,7 @@ type Words struct {
 }
 
 // tables are the names of ours.
-var tables = []string{"address", "attachment", "attachment_piece", "attempt", "challenge", "change", "delivery",
+var tables = []string{"address", "attachment", "attachment_piece", "attempt", "browser", "challenge", "change", "delivery",
 	"ended", "event", "event_aside", "failure", "fanout", "fanout_piece", "feedback", "holder", "item", "migration",
 	"once", "outbox", "pause", "preference", "setting", "share", "suppression", "tally", "trail", "way", "worker"}
 
