@@ -21,8 +21,8 @@ type Browser struct {
 	Used  time.Time // when it has last signed in
 }
 
-// Browsers returns the known browsers of a subject, the one that has signed in last first: ten at most. One that has not
-// signed in for 180 days is not known any more.
+// Browsers returns the known browsers of a subject, the one that has signed in last first: ten at most. One that has
+// not signed in for 180 days is not known any more.
 func (s *Service) Browsers(ctx context.Context, subject string) ([]Browser, error) {
 	all, err := s.p.Store.Browsers(ctx, subject)
 	out := make([]Browser, len(all))

@@ -123,7 +123,8 @@ func TestLettersOfKnownBrowsers(t *testing.T) {
 		k.Clock.Move(16 * time.Minute)
 		values = append(values, signedIn(t, k, illumicode.Request{Address: mara}, &n))
 	}
-	if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: mara}); !errors.Is(err, illumicode.ErrTooSoon) {
+	if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: mara}); !errors.Is(err,
+		illumicode.ErrTooSoon) {
 		t.Fatalf("strangers have more than the rule says: %v", err)
 	}
 	count := func() (letters int) {
@@ -149,7 +150,9 @@ func TestLettersOfKnownBrowsers(t *testing.T) {
 // Each known browser has three tries a day of its own, all of a subject have twenty more, and what goes beyond these
 // counts as a stranger's.
 func TestTriesOfKnownBrowsers(t *testing.T) {
-	k := illumicodetest.New(t, withLimits(plenty), func(c *illumicode.Config) { c.SignIn = challenge.Policy{Tries: 20} })
+	k := illumicodetest.New(t, withLimits(plenty), func(c *illumicode.Config) {
+		c.SignIn = challenge.Policy{Tries: 20}
+	})
 	n := register(t, k, "7", mara)
 	var values [2]string
 	for i := range values {
@@ -164,7 +167,8 @@ func TestTriesOfKnownBrowsers(t *testing.T) {
 	}
 	guess := func(p illumicode.Pending) float64 {
 		t.Helper()
-		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, "000000", nil); !errors.Is(err, illumicode.ErrWrongCode) {
+		if _, err := k.Service.SignInCode(t.Context(), p.Ticket, "000000", nil); !errors.Is(err,
+			illumicode.ErrWrongCode) {
 			t.Fatal(err)
 		}
 		story, err := desk.New(k.Service).Story(t.Context(), mara)
@@ -212,7 +216,8 @@ func TestNotMeRevokes(t *testing.T) {
 		if left := browsers(t, k); len(left) != 0 {
 			t.Errorf("after all were revoked: %+v", left)
 		}
-		if err := k.Service.RevokeByLink(t.Context(), k.Link(k.Letter(mara, n))); !errors.Is(err, illumicode.ErrInvalid) {
+		if err := k.Service.RevokeByLink(t.Context(), k.Link(k.Letter(mara, n))); !errors.Is(err,
+			illumicode.ErrInvalid) {
 			t.Errorf("by another link: %v", err)
 		}
 	}, withLimits(plenty))

@@ -202,7 +202,7 @@ func TestNoRoomIsSpentByNetwork(t *testing.T) {
 }
 
 // A resend that a limit refuses says when it will do; the code of the earlier letter is good
-// meanwhile. One that only brings a waiting letter forward costs nothing; an operator is not refused.
+// meanwhile. An operator is not refused.
 func TestResendLimit(t *testing.T) {
 	rules := withLimits(limit.Rule{Name: "again", By: limit.Address, Stage: limit.Again,
 		Ladder: limit.Ladder{Rungs: []time.Duration{20 * time.Minute}, Decay: time.Hour}})
@@ -254,18 +254,6 @@ func TestResendLimit(t *testing.T) {
 			t.Errorf("the trail has %q", who)
 		}
 	}, rules)
-
-	k := illumicodetest.Idle(t, rules) // nobody delivers: the first letter waits
-	p, err := k.Service.Signup(t.Context(), illumicode.Request{Address: mara}, illumicode.Subject("7"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for i := range 3 {
-		k.Clock.Move(6 * time.Minute)
-		if p, err = k.Service.ResendForBrowser(t.Context(), p.Ticket); err != nil {
-			t.Fatalf("resend %d of a letter that waits: %v", i+1, err)
-		}
-	}
 }
 
 // A stranger who has used up an address's letters has not used up those of its owner's browser.

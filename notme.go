@@ -61,9 +61,10 @@ func (s *Service) byNotMeLink(ctx context.Context, link Link) (rows.Challenge, e
 const brakeBy = 15
 
 // NotMe ends a challenge for the reader of its letter, who says that somebody else began it: its codes and links are
-// void, guessing at the address becomes slower, and the browser that began it is no longer known. apply, which may be nil, makes the application's own writes in the
-// same commit, and learns whether the challenge had been accepted already: then sessions should end. It is not called
-// for a challenge that is void already, and a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
+// void, guessing at the address becomes slower, and the browser that began, or that has signed in by it, is known no
+// longer. apply, which may be nil, makes the application's own writes in the same commit, and learns whether the
+// challenge had been accepted already: then sessions should end. It is not called for a challenge that is void already,
+// and a second call does no harm. The error matches [ErrInvalid] or [ErrExpired].
 func (s *Service) NotMe(ctx context.Context, link Link,
 	apply func(ctx context.Context, tx Tx, d Disowned) error) error {
 	c, err := s.byNotMeLink(ctx, link)

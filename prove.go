@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/challenge"
@@ -46,14 +47,15 @@ func (p Proof) SameBrowser() bool { return p.here }
 // A try is spent, in a transaction of its own, before the comparison, which takes constant time; nothing returns it.
 // The error matches [ErrNotACode] (no try spent), [ErrWrongCode] (get the tries left with
 // errors.AsType[*WrongCodeError]), [ErrNoTries], [ErrTooSoon] (no try spent: after many wrong codes at the address or
-// from the network, a challenge's tries are some seconds apart), [ErrExpired], [ErrUsed], [ErrCalledOff], [ErrInvalid]
-// for an unknown ticket, or [ErrStuck]. A code proven again before it is accepted costs another try.
+// from the network, a challenge's tries are some seconds apart), [ErrExpired] (after the hard cap; before it for a code
+// that was right and is late, and that costs a try), [ErrUsed], [ErrCalledOff], [ErrInvalid] for an unknown ticket, or
+// [ErrStuck]. A code proven again before it is accepted costs another try.
 func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
 		return Proof{}, err
 	}
-	if err := outcomeError(c.Judge(challenge.Code, s.p.Now())); err != nil {
+	if err := outcomeError(c.Asked(challenge.Code, s.p.Now())); err != nil {
 		return Proof{}, err
 	}
 	typed, err := otp.Parse(code, c.Digits)
@@ -75,7 +77,7 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 		}
 		switch {
 		case c.State != proof.Open:
-			return Proof{}, outcomeError(c.Judge(challenge.Code, s.p.Now()))
+			return Proof{}, outcomeError(c.Asked(challenge.Code, s.p.Now()))
 		case c.Tries != spent && c.Tries < c.TriesAllowed:
 			return s.Prove(ctx, ticket, code)
 		}
@@ -84,11 +86,12 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	if err != nil {
 		return Proof{}, err
 	}
-	fits, err := s.fits(c, typed)
-	if err != nil {
+	switch fits, late, err := s.fits(c, typed); {
+	case err != nil:
 		return Proof{}, err
-	}
-	if !fits {
+	case late:
+		return Proof{}, ErrExpired
+	case !fits:
 		if err := s.failed(ctx, c, known); err != nil {
 			return Proof{}, err
 		}
@@ -97,18 +100,20 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	return s.proven(ctx, c, challenge.Code, true)
 }
 
-// fits reports whether a typed code is one of those that are good now. It compares all of them, in constant time; no
-// code fits a decoy.
-func (s *Service) fits(c rows.Challenge, typed string) (fits bool, err error) {
-	now := s.p.Now()
+// fits reports whether a typed code is one of those that are good now, or one that was, of any generation that was
+// sent. It compares all of them, each in constant time; no code fits a decoy.
+func (s *Service) fits(c rows.Challenge, typed string) (fits, late bool, err error) {
 	key, err := s.p.ChallengeKey(c)
 	if err != nil {
-		return false, unusable(err)
+		return false, false, unusable(err)
 	}
-	for _, g := range c.Generations(now) {
-		fits = otp.Equal(otp.Derive(key.CodeKey(), c.Bound, g, c.Digits), typed) || fits
+	good := c.Generations(s.p.Now())
+	for g := 1; g <= c.Generation; g++ {
+		equal := otp.Equal(otp.Derive(key.CodeKey(), c.Bound, g, c.Digits), typed) && !c.Decoy
+		fits = equal && slices.Contains(good, g) || fits
+		late = equal || late
 	}
-	return fits && !c.Decoy, nil
+	return fits, late && !fits, nil
 }
 
 // networkAllowance is how many times more wrong codes come from a network than from one person: many people share one.

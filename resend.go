@@ -14,9 +14,9 @@ import (
 )
 
 // ResendForBrowser sends the letter of a ticket's challenge again, with the same proof while that has a useful life
-// left, and with a fresh one until the hard cap. One that still waits is brought forward instead of doubled. The limits
-// hold for it: [TooSoonError] says when it will do. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff],
-// [ErrExpired] or [ErrInvalid].
+// left, and with a fresh one until the hard cap. A letter that still waits gives way to the new one. The limits hold
+// for it: [TooSoonError] says when it will do. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired]
+// or [ErrInvalid].
 func (s *Service) ResendForBrowser(ctx context.Context, ticket Ticket) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
@@ -99,7 +99,8 @@ func (s *Service) waits(c rows.Challenge, err error) error {
 }
 
 // resend decides and writes. If another resend of the same challenge comes in between, the decision is taken again on
-// the new row, and is then to wait. A letter that only comes forward costs nothing.
+// the new row, and is then to wait. What it spends does not depend on what became of letters: that would tell whether
+// any are sent.
 func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker) (Pending, error) {
 	r := c.Resend(s.p.Purposes[c.Purpose].Policy, s.p.Now())
 	switch {
@@ -129,8 +130,8 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 	if err != nil {
 		return pendingOf(c.Challenge), err
 	}
-	written, added, err := s.writeResend(ctx, c, r.Next, by)
-	if err != nil || !added {
+	written, err := s.writeResend(ctx, c, r.Next, by)
+	if err != nil || !written {
 		s.p.Limits.Refund(ctx, spent)
 	}
 	if err != nil {
@@ -146,9 +147,10 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 	return pendingOf(r.Next), nil
 }
 
-// writeResend writes a resend, and reports whether it did and whether a letter was added for it.
-func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.Challenge, by limits.Asker) (written,
-	added bool, err error) {
+// writeResend writes a resend, and reports whether it did. An earlier letter that still waits gives way to the new one
+// when its turn comes: so the same is written whether letters go out or not.
+func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.Challenge, by limits.Asker) (
+	written bool, err error) {
 	now := s.p.Now()
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		return s.p.Store.Write(ctx, func(t rows.Tx) (err error) {
@@ -158,11 +160,6 @@ func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.
 			if err := t.Record(ctx, c.StepOf("resent", "for the "+string(by), flow.Network(ctx), now)); err != nil {
 				return err
 			}
-			waits, err := t.BringForward(ctx, c.ID, next.Generation, now)
-			if err != nil || waits {
-				return err
-			}
-			added = true
 			row := c
 			row.Challenge = next
 			again := s.letterFor(ctx, row, now)
@@ -170,5 +167,5 @@ func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.
 			return t.InsertDelivery(ctx, again)
 		})
 	})
-	return written, added, err
+	return written, err
 }

@@ -132,7 +132,7 @@ func (s *Service) correctable(c rows.Challenge) error {
 	switch {
 	case c.Purpose != challenge.Signup && c.Purpose != challenge.Reverify:
 		return ErrInvalid
-	case !c.Alive(now):
+	case c.State != proof.Open || !now.Before(c.Ends):
 		return outcomeError(c.Verdict(now))
 	case c.Resends >= maxCorrections:
 		return &TooSoonError{At: c.Ends}

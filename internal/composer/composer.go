@@ -283,6 +283,16 @@ func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, 
 		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to",
 			Decoy: true}
 	}
+	if row.Resends > 0 {
+		later, err := c.p.Store.AskedAgain(ctx, d)
+		if err != nil {
+			return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
+		}
+		if later {
+			return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled,
+				Note: "it was asked for again, and a later letter goes"}
+		}
+	}
 	if d.Letter == flow.UnknownLetter {
 		if brake, err := c.braked(ctx, d); err != nil {
 			return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)

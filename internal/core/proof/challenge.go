@@ -103,6 +103,17 @@ func (c Challenge) Judge(f challenge.Form, now time.Time) Outcome {
 	return Good
 }
 
+// Asked says whether an answer in form f may still be looked at, at now: until the hard cap, whatever a provider did
+// meanwhile. How long a code or a link lives is told to nobody but who has it.
+func (c Challenge) Asked(f challenge.Form, now time.Time) Outcome {
+	switch o := c.Judge(f, now); {
+	case o == Expired && c.State == Open && now.Before(c.Ends):
+		return Good
+	default:
+		return o
+	}
+}
+
 // LinkEnds returns when the link stops working: LinkLife after the first hand-over, at the cap
 // at the latest. Before any hand-over it is the cap: a proof that is quicker than the record of
 // its own letter counts.

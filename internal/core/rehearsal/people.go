@@ -143,10 +143,6 @@ func (p *play) request(who int32) {
 		next = proof.Begin(g.policy, p.now)
 	}
 	one.challenge, one.begun, one.ask.Stage = next, true, limit.Again
-	if one.last >= 0 && p.waits(one.last) { // it comes forward instead of being doubled, and costs nothing
-		p.refund()
-		return
-	}
 	p.write(who)
 	if !g.Attack && g.Press > 0 && one.presses < g.Presses {
 		p.push(p.now.Add(g.Press), event{kind: pressing, who: who, n: one.visit})
@@ -177,16 +173,6 @@ func (p *play) judge(a judge.Request) judge.Decision {
 		p.sweep()
 	}
 	return d
-}
-
-// refund gives back what the last request has spent, but for what strangers can ask for as often as
-// they like.
-func (p *play) refund() {
-	for _, b := range p.bound {
-		if b.Rule.By != limit.Network && b.Rule.By != limit.All {
-			p.tallies[b.Name] = judge.Return(b.Rule, p.tallies[b.Name], 1, p.now)
-		}
-	}
 }
 
 // sweep forgets the tallies that say nothing any more.
@@ -228,9 +214,6 @@ func (p *play) write(who int32) {
 	p.queues[Urgent].push(d)
 	p.result.Lanes[Urgent].Enqueued++
 }
-
-// waits reports whether a letter has not been begun.
-func (p *play) waits(d int32) bool { return p.all[d].attempts == 0 }
 
 // press is what a person does who has no letter yet.
 func (p *play) press(who, visit int32) {

@@ -272,6 +272,14 @@ func (p *play) finish(d int32, counts *int) {
 	p.spare = append(p.spare, d)
 }
 
+// giveWay ends a letter that was asked for again while it waited: the later one goes, and the two count as one.
+func (p *play) giveWay(d int32) {
+	p.result.Lanes[p.all[d].lane].Enqueued--
+	p.free(d)
+	p.over(d)
+	p.spare = append(p.spare, d)
+}
+
 // wait lets a delivery wait until an instant.
 func (p *play) wait(d int32, until time.Time) {
 	p.free(d)

@@ -43,6 +43,12 @@ func (p *play) choose(d int32) {
 		p.finish(d, &p.result.Lanes[one.lane].Expired)
 		return
 	}
+	if one.person >= 0 {
+		if last := p.crowd[one.person].last; last >= 0 && last != d && p.all[last].again {
+			p.giveWay(d)
+			return
+		}
+	}
 	urgent := one.lane == Urgent
 	for i, w := range p.ways {
 		p.candidates[i] = p.candidate(i, w, one, urgent)

@@ -118,8 +118,8 @@ type TryBudget struct {
 	Shared int // those of one subject together, beyond their own
 }
 
-// SpendKnownTry spends a try of a known browser, its own or one that all of its subject share, and reports whether there
-// was one.
+// SpendKnownTry spends a try of a known browser, its own or one that all of its subject share, and reports whether
+// there was one.
 func (s Rows) SpendKnownTry(ctx context.Context, id string, b TryBudget, now time.Time) (ok bool, err error) {
 	ago := db.Millis(now.Add(-day))
 	err = s.Write(ctx, func(t db.Tx) error {

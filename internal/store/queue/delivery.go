@@ -198,14 +198,11 @@ func (s Rows) Items(ctx context.Context, delivery string, n int) ([]string, erro
 }
 
 // One that has been attempted keeps its generation: all its attempts carry the same letter.
-var bringForward = db.Q(`UPDATE @delivery SET due = CASE WHEN due > ? THEN ? ELSE due END, generation = CASE WHEN
-	attempts = 0 THEN ? ELSE generation END WHERE challenge = ? AND challenge <> '' AND state = 'waiting'`)
+var askedAgain = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE challenge = ? AND challenge <> '' AND id > ?)`)
 
-// BringForward makes the deliveries of a challenge that still wait due at now, and reports
-// whether there were any: then a resend needs no second letter.
-func (t Tx) BringForward(ctx context.Context, challenge string, generation int, now time.Time) (bool, error) {
-	n, err := t.Exec(ctx, bringForward, db.Millis(now), db.Millis(now), generation, challenge)
-	return n > 0, err
+// AskedAgain reports whether a later letter of a delivery's challenge is on its way.
+func (s Rows) AskedAgain(ctx context.Context, d Delivery) (bool, error) {
+	return db.One(ctx, s, db.Scalar[bool], askedAgain, d.Challenge, d.ID)
 }
 
 var (

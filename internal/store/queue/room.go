@@ -29,7 +29,7 @@ var _ = db.HotByIndex(map[string]string{
 
 var _ = db.Hot(map[string]string{
 	"claim one": claimOne, "end one": endOne, "delete one": deleteOne, "put back": putBack,
-	"bring forward": bringForward, "delivery by id": selectDelivery, "collapsing": selectCollapsing,
+	"asked again": askedAgain, "delivery by id": selectDelivery, "collapsing": selectCollapsing,
 	"items":          selectItems,
 	"move reminders": moveDeliveries, "orphans": takeOrphans, "claims unheard of": takeUnheard,
 	"attempts of one": selectAttempts, "attempts of some": attemptsOn, "letters to a mailbox": lettersTo,
