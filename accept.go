@@ -81,6 +81,11 @@ func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
 			return false, errors.Join(err, t.rows().Record(ctx, p.accepted(ctx, now)))
 		}
 	case challenge.Signup:
+		one, err := t.rows().OnlyOne(ctx, p.subject, won.Ticket)
+		if err != nil {
+			return false, err
+		}
+		*p.contested = !one || !p.here
 		if t.s.welcome {
 			if err := t.addWelcome(ctx, won, now); err != nil {
 				return false, err
@@ -105,11 +110,16 @@ func (t Tx) addWelcome(ctx context.Context, c rows.Challenge, now time.Time) err
 
 // confirm records the address of an accepted proof as confirmed.
 func (t Tx) confirm(ctx context.Context, p Proof, now time.Time) error {
-	holds, err := t.rows().Confirm(ctx, p.address.String(), t.s.p.Thumbs(p.address.Mailbox()), p.accepted(ctx, now))
-	if err == nil && !holds {
-		err = ErrTaken
+	taking, err := t.rows().Confirm(ctx, p.address.String(), t.s.p.Thumbs(p.address.Mailbox()), p.accepted(ctx, now))
+	switch {
+	case err != nil:
+		return err
+	case taking == rows.Others:
+		return ErrTaken
+	case taking == rows.Had && p.purpose == challenge.Signup: // by another browser that has registered it
+		return ErrUsed
 	}
-	return err
+	return nil
 }
 
 // Confirm proves a link and accepts it in one call, for signups, changes of address and purposes of the application's

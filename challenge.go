@@ -30,21 +30,32 @@ type start struct {
 	typed   string          // the address, where the admitted one was put in its place
 	tries   int             // 0 for the policy's
 	resends int             // that count already
+	ticket  Ticket          // empty for a new one
+}
+
+// good returns why an admission cannot begin a challenge for a purpose; nil if it can.
+func (t Tx) good(a Admission, purpose string) error {
+	switch {
+	case a.purpose != "" && a.purpose != purpose:
+		return fmt.Errorf("illumicode: the admission is for %s, and this begins a challenge for %s; "+
+			"set Request.Purpose for Admit", a.purpose, purpose)
+	case !a.until.IsZero() && !t.s.p.Now().Before(a.until):
+		return fmt.Errorf("%w: the admission is older than a minute; admit the request again", ErrExpired)
+	}
+	return nil
 }
 
 // begin adds a challenge and its letter.
 func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
-	if a.purpose != "" && a.purpose != st.purpose {
-		return Pending{}, fmt.Errorf("illumicode: the admission is for %s, and this begins a challenge for %s; "+
-			"set Request.Purpose for Admit", a.purpose, st.purpose)
+	if err := t.good(a, st.purpose); err != nil {
+		return Pending{}, err
 	}
 	now := t.s.p.Now()
-	if !a.until.IsZero() && !now.Before(a.until) {
-		return Pending{}, fmt.Errorf("%w: the admission is older than a minute; admit the request again", ErrExpired)
+	if st.ticket == "" {
+		st.ticket = Ticket(flow.NewTicket())
 	}
-	ticket, stored := flow.NewTicket()
 	c := t.s.newChallenge(a, st, now)
-	c.Ticket = stored
+	c.Ticket = flow.Digest(string(st.ticket))
 	flow.BindChallenge(t.s.p.Keys.Active(), &c)
 	newAddress := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) &&
 		st.letter != flow.RecheckLetter
@@ -59,13 +70,14 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 		return Pending{}, ErrAdmissionUsed
 	}
 	pending := pendingOf(c.Challenge)
-	pending.Ticket = Ticket(ticket)
+	pending.Ticket = st.ticket
 	return pending, nil
 }
 
 // newChallenge returns the row of a challenge that begins at now, without its ticket, and not bound yet.
 func (s *Service) newChallenge(a Admission, st start, now time.Time) rows.Challenge {
 	p := s.p.Purposes[st.purpose]
+	now = now.Truncate(time.Millisecond) // as the row keeps it
 	c := rows.Challenge{
 		Challenge: proof.Begin(p.Policy, now),
 		Name:      a.address.Name, Locale: a.locale, Letter: cmp.Or(st.letter, p.Letter),

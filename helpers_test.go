@@ -7,6 +7,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/store"
 )
 
 func readFile(tb testing.TB, name string) string {
@@ -47,4 +48,10 @@ func inTxCount(tb testing.TB, k *illumicodetest.Kit, act func(illumicode.Tx) (in
 		return err
 	})
 	return n, err
+}
+
+// drained waits until no letter waits and none is under way.
+func drained(t *testing.T, k *illumicodetest.Kit) {
+	t.Helper()
+	waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
 }

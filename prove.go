@@ -27,6 +27,8 @@ type Proof struct {
 	action    string
 	here      bool
 	at        time.Time
+
+	contested *bool // of a signup that was accepted
 }
 
 // Purpose returns what the challenge was for.
@@ -41,6 +43,12 @@ func (p Proof) Address() string { return p.address.String() }
 // SameBrowser reports whether the proof came from the browser that began. A code always does; a link may be opened
 // anywhere, and then nobody may be signed in there.
 func (p Proof) SameBrowser() bool { return p.here }
+
+// Contested reports whether somebody else may have registered the account of a signup, and may know its password: it is
+// true unless every registration of the account came from the browser that has proven the address. So it is where the
+// link was opened in another browser. It is known once the proof is accepted, and true before. Void the account's
+// password and sessions where it is true: whoever registers somebody else's address first must own nothing.
+func (p Proof) Contested() bool { return p.contested == nil || *p.contested }
 
 // Prove checks a code as a person typed it, against the challenge of a ticket.
 //
@@ -295,7 +303,7 @@ func (s *Service) proven(ctx context.Context, c rows.Challenge, by challenge.For
 	}
 	return Proof{
 		challenge: c.ID, purpose: c.Purpose, subject: c.Subject, address: address, action: c.Action, here: here,
-		at: now,
+		at: now, contested: new(c.Purpose == challenge.Signup),
 	}, nil
 }
 

@@ -42,10 +42,10 @@ type Request struct {
 	Purpose string
 	Subject string // who asks, where the application knows, for limits that count by it
 
-	// Ticket is what the browser has from an earlier challenge of the same purpose, which the new one then takes the
-	// place of; Browser is what [Tx.AcceptSignIn] gave it at an earlier sign-in. Both may be empty, and either is
-	// ignored if it is not ours. Device is what the browser calls itself, such as "Firefox on Linux", for the list of
-	// known ones; it is cut after 60 characters. Only [Service.SignIn] looks at them.
+	// Ticket is what the browser has from an earlier challenge of the same purpose: a sign-in takes the place of that
+	// one, and a signup goes on with it. Browser is what [Tx.AcceptSignIn] gave it at an earlier sign-in. Both may be
+	// empty, and either is ignored if it is not ours. Device is what the browser calls itself, such as "Firefox on
+	// Linux", for the list of known ones; it is cut after 60 characters.
 	Ticket  Ticket
 	Browser string
 	Device  string
@@ -71,6 +71,7 @@ type Admission struct {
 	locale  string
 	zone    string
 	browser rows.Browser // a known one that asks
+	ticket  Ticket       // that the browser has from an earlier challenge
 }
 
 // Address returns the admitted address as it will be stored.
@@ -154,7 +155,7 @@ func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask j
 	if a, err = s.addressed(ctx, r); err != nil {
 		return a, ask, err
 	}
-	a.id, a.purpose, a.network = flow.NewID(), purpose, flow.Network(ctx)
+	a.id, a.purpose, a.network, a.ticket = flow.NewID(), purpose, flow.Network(ctx), r.Ticket
 	if a.browser, err = s.p.KnownBrowser(ctx, r.Browser, a.address.Mailbox()); err != nil {
 		return a, ask, err
 	}

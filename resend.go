@@ -130,7 +130,7 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 	if err != nil {
 		return pendingOf(c.Challenge), err
 	}
-	written, err := s.writeResend(ctx, c, r.Next, by)
+	written, err := s.writeResend(ctx, c, again{r.Next, by})
 	if err != nil || !written {
 		s.p.Limits.Refund(ctx, spent)
 	}
@@ -147,25 +147,35 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 	return pendingOf(r.Next), nil
 }
 
-// writeResend writes a resend, and reports whether it did. An earlier letter that still waits gives way to the new one
-// when its turn comes: so the same is written whether letters go out or not.
-func (s *Service) writeResend(ctx context.Context, c rows.Challenge, next proof.Challenge, by limits.Asker) (
-	written bool, err error) {
-	now := s.p.Now()
+// An again is a resend that was decided.
+type again struct {
+	next proof.Challenge
+	by   limits.Asker
+}
+
+// writeResend writes a resend, in a transaction of its own, and reports whether it did.
+func (s *Service) writeResend(ctx context.Context, c rows.Challenge, what again) (written bool, err error) {
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		return s.p.Store.Write(ctx, func(t rows.Tx) (err error) {
-			if written, err = t.Resend(ctx, next); err != nil || !written {
-				return err
-			}
-			if err := t.Record(ctx, c.StepOf("resent", "for the "+string(by), flow.Network(ctx), now)); err != nil {
-				return err
-			}
-			row := c
-			row.Challenge = next
-			again := s.letterFor(ctx, row, now)
-			again.AskedBy = rows.SentAgain + string(by)
-			return t.InsertDelivery(ctx, again)
+			written, err = s.sendAgain(ctx, t, c, what)
+			return err
 		})
 	})
 	return written, err
+}
+
+// sendAgain writes a resend, and reports whether it did: not if another was faster. An earlier letter that still waits
+// gives way to the new one when its turn comes: so the same is written whether letters go out or not.
+func (s *Service) sendAgain(ctx context.Context, t rows.Tx, c rows.Challenge, what again) (written bool, err error) {
+	now := s.p.Now()
+	if written, err = t.Resend(ctx, what.next); err != nil || !written {
+		return written, err
+	}
+	if err := t.Record(ctx, c.StepOf("resent", "for the "+string(what.by), flow.Network(ctx), now)); err != nil {
+		return false, err
+	}
+	c.Challenge = what.next
+	letter := s.letterFor(ctx, c, now)
+	letter.AskedBy = rows.SentAgain + string(what.by)
+	return true, t.InsertDelivery(ctx, letter)
 }

@@ -8,15 +8,18 @@ import (
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/limits"
 	rows "github.com/illumicode/illumicode/internal/store"
 )
 
-// Signup begins a signup in one call: it admits the request, opens a transaction, runs create, which inserts the
-// account and returns its subject, adds challenge and letter in the same commit, and wakes the worker.
+// Signup begins a signup in one call: it admits the request, opens a transaction, runs create, adds challenge and
+// letter in the same commit, and wakes the worker. create inserts the account, unless there is one with the address,
+// and returns the subject of whichever has it, without changing one that is there. See [Tx.BeginSignup] for what
+// follows.
 //
-// If create returns [ErrOccupied], its transaction is rolled back and a decoy is begun instead: the answer is the same,
-// and no letter goes out, unless Config.TellOwner lets one tell the owner. Any other error of create is returned as it
-// is, and nothing has happened.
+// If create returns [ErrOccupied], because an account has the address that this service has not confirmed, its
+// transaction is rolled back and a decoy is begun instead. Any other error of create is returned as it is, and nothing
+// has happened.
 func (s *Service) Signup(ctx context.Context, r Request, create func(ctx context.Context, tx Tx) (subject string,
 	err error)) (Pending, error) {
 	if create == nil {
@@ -50,9 +53,16 @@ func (s *Service) Signup(ctx context.Context, r Request, create func(ctx context
 	return pending, nil
 }
 
-// BeginSignup adds the challenge that confirms the admitted address for subject, and its letter. It only inserts: no
-// reads, nothing that fails on a conflict. The error is [ErrAdmissionUsed] if another transaction has committed with
-// the admission, and matches [ErrExpired] if that is older than a minute.
+// BeginSignup adds the challenge that confirms the admitted address for subject, and its letter. No statement fails on
+// a conflict.
+//
+// If an account holds the address, a decoy is begun instead: the answer is the same, and no letter goes out, unless
+// Config.TellOwner lets one tell the owner. If the browser has a challenge for the same account and address that waits
+// (Request.Ticket), it goes on with that: same ticket, same code, and a letter again once a resend may go. Any other
+// browser gets a challenge of its own, beside those that wait; see [Proof.Contested].
+//
+// The error is [ErrAdmissionUsed] if another transaction has committed with the admission, and matches [ErrExpired] if
+// that is older than a minute.
 func (t Tx) BeginSignup(ctx context.Context, a Admission, subject string) (Pending, error) {
 	if err := t.ok(); err != nil {
 		return Pending{}, err
@@ -60,7 +70,80 @@ func (t Tx) BeginSignup(ctx context.Context, a Admission, subject string) (Pendi
 	if a.address.String() == "" || subject == "" {
 		return Pending{}, errors.New("illumicode: BeginSignup needs an admission from Admit and a subject")
 	}
-	return t.begin(ctx, a, start{purpose: challenge.Signup, subject: subject})
+	if err := t.good(a, challenge.Signup); err != nil {
+		return Pending{}, err
+	}
+	earlier, err := t.waiting(ctx, a, subject)
+	if err != nil {
+		return Pending{}, err
+	}
+	st := start{purpose: challenge.Signup, subject: subject, ticket: a.ticket}
+	if earlier.ID == "" {
+		st.ticket = Ticket(flow.NewTicket())
+	}
+	held, err := t.registered(ctx, a, st)
+	if err != nil {
+		return Pending{}, err
+	}
+	if earlier.ID != "" && earlier.Decoy == held {
+		return t.goOn(ctx, a, earlier)
+	}
+	if earlier.ID != "" { // confirmed, or set free, since it began
+		st.ticket = Ticket(flow.NewTicket())
+		if held, err = t.registered(ctx, a, st); err != nil {
+			return Pending{}, err
+		}
+	}
+	if held {
+		st.subject, st.decoy, st.letter = "", true, flow.ExistsLetter
+	}
+	return t.begin(ctx, a, st)
+}
+
+// registered notes that a browser has registered an account, and reports whether one holds its address.
+func (t Tx) registered(ctx context.Context, a Admission, st start) (held bool, err error) {
+	r := rows.Registration{Subject: st.subject, Ticket: flow.Digest(string(st.ticket)), Mailbox: a.address.Mailbox()}
+	if a.ticket != "" {
+		r.Earlier = flow.Digest(string(a.ticket))
+	}
+	holder, err := t.rows().Register(ctx, r, t.s.p.Now())
+	return holder != "", err
+}
+
+// waiting returns the challenge of the browser that asks, if it is for the same account and address, or a decoy for
+// that address, and waits; else the zero Challenge.
+func (t Tx) waiting(ctx context.Context, a Admission, subject string) (none rows.Challenge, err error) {
+	if a.ticket == "" {
+		return none, nil
+	}
+	c, err := t.rows().ByTicket(ctx, flow.Digest(string(a.ticket)))
+	switch {
+	case errors.Is(err, rows.ErrNotFound):
+		return none, nil
+	case err != nil:
+		return none, err
+	}
+	_, keyErr := t.s.p.ChallengeKey(c)
+	if keyErr != nil || c.Purpose != challenge.Signup || c.Mailbox != a.address.Mailbox() || c.State != proof.Open ||
+		!t.s.p.Now().Before(c.Ends) || !c.Decoy && c.Subject != subject {
+		return none, nil
+	}
+	return c, nil
+}
+
+// goOn sends the letter of a challenge again, if its wait is over, and returns the challenge.
+func (t Tx) goOn(ctx context.Context, a Admission, c rows.Challenge) (Pending, error) {
+	t.s.p.Limits.Used(a.id)
+	r := c.Resend(t.s.p.Purposes[c.Purpose].Policy, t.s.p.Now())
+	if r.Allowed {
+		if _, err := t.s.sendAgain(ctx, t.rows(), c, again{r.Next, limits.ByPerson}); err != nil {
+			return Pending{}, err
+		}
+		c.Challenge = r.Next
+	}
+	p := pendingOf(c.Challenge)
+	p.Ticket = a.ticket
+	return p, nil
 }
 
 // BeginDecoy is BeginSignup for an address that has an account: after the application's own transaction was rolled
@@ -102,6 +185,7 @@ func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request,
 		return pendingOf(c.Challenge), err
 	}
 	r.Purpose, r.Subject, r.Name, r.Locale = c.Purpose, c.Subject, cmp.Or(r.Name, c.Name), cmp.Or(r.Locale, c.Locale)
+	r.Ticket = ticket
 	admission, err := s.admitFor(ctx, r)
 	if err != nil {
 		return Pending{}, err
@@ -168,9 +252,18 @@ func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 		return Pending{}, err
 	}
 	next := start{purpose: old.Purpose, subject: old.Subject, data: old.Data, decoy: what.decoy,
-		resends: old.Resends + 1}
-	if next.decoy {
+		resends: old.Resends + 1, ticket: Ticket(flow.NewTicket())}
+	switch {
+	case next.decoy:
 		next.letter = flow.ExistsLetter
+	case old.Purpose == challenge.Signup:
+		held, err := t.registered(ctx, what.to, next)
+		if err == nil && held {
+			err = ErrOccupied
+		}
+		if err != nil {
+			return Pending{}, err
+		}
 	}
 	p, err := t.begin(ctx, what.to, next)
 	if err != nil || old.Purpose != challenge.Reverify {

@@ -177,7 +177,8 @@ func signupOn(database string, scale int) ([]figure, error) {
 	}
 	var copies []*rowCopy
 	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"},
-		"illumicode_address": {"subject"}, "illumicode_delivery": {"id"}, "illumicode_trail": {"challenge"}} {
+		"illumicode_registration": {"subject"}, "illumicode_address": {"subject"}, "illumicode_delivery": {"id"},
+		"illumicode_trail": {"challenge"}} {
 		c, err := newRowCopy(db, table, fresh)
 		if err != nil {
 			return nil, err
@@ -293,6 +294,8 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 		return tx(db, func(t *sql.Tx) error {
 			return errors.Join(run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ?",
 				one.id),
+				run(t, "UPDATE illumicode_registration SET since = since WHERE subject = ? AND ticket = ? AND "+
+					"contested = 0", one.subject, ticket),
 				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1)", one.id, one.id),
 				run(t, "INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES (?, "+
 					"'a', 'a', 'confirmed', 1)", one.id),
@@ -309,6 +312,7 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 type begun struct {
 	ticket   illumicode.Ticket
 	code, id string
+	subject  string
 }
 
 // begun begins n signups.
@@ -318,6 +322,7 @@ func (b *bed) begun(n int) ([]begun, error) {
 	for i := range all {
 		p, err := b.svc.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)},
 			illumicode.Subject(fmt.Sprint("s", i)))
+		all[i].subject = fmt.Sprint("s", i)
 		if err != nil {
 			return nil, err
 		}

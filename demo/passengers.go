@@ -19,7 +19,7 @@ import (
 // The ferry's own tables, beside those of Illumicode in the same file.
 const schema = `
 CREATE TABLE IF NOT EXISTS passenger (
-  id        INTEGER PRIMARY KEY,
+  id        INTEGER PRIMARY KEY AUTOINCREMENT, -- never used again
   email     TEXT NOT NULL UNIQUE COLLATE NOCASE,
   name      TEXT NOT NULL,
   password  TEXT NOT NULL,
@@ -45,24 +45,28 @@ type passenger struct {
 
 func (p passenger) subject() string { return strconv.FormatInt(p.ID, 10) }
 
-// insertPassenger is the callback of a signup: it runs in the transaction that the letter is
-// committed in.
+// insertPassenger is the callback of a signup: it runs in the transaction that the letter is committed in. A passenger
+// who is there already is not changed: what follows is for the library to know.
 func insertPassenger(ctx context.Context, tx *sql.Tx, email, name, password string) (subject string, err error) {
-	r, err := tx.ExecContext(ctx,
+	if _, err := tx.ExecContext(ctx,
 		"INSERT INTO passenger (email, name, password) VALUES (?, ?, ?) ON CONFLICT (email) DO NOTHING", email, name,
-		password)
-	if err != nil {
+		password); err != nil {
 		return "", err
 	}
-	if n, err := r.RowsAffected(); err != nil || n == 0 {
-		return "", errors.Join(illumicode.ErrOccupied, err)
-	}
-	id, err := r.LastInsertId()
-	return strconv.FormatInt(id, 10), err
+	err = tx.QueryRowContext(ctx, "SELECT id FROM passenger WHERE email = ?", email).Scan(&subject)
+	return subject, err
 }
 
 // confirmPassenger is the callback of a confirmation: of a signup, or of another address.
 func confirmPassenger(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+	if p.Contested() { // whoever registered somebody else's address must own nothing
+		for _, void := range []string{"UPDATE passenger SET password = '' WHERE id = ?",
+			"DELETE FROM session WHERE passenger = ?"} {
+			if _, err := tx.SQL().ExecContext(ctx, void, p.Subject()); err != nil {
+				return err
+			}
+		}
+	}
 	_, err := tx.SQL().ExecContext(ctx, "UPDATE passenger SET confirmed = 1, email = ? WHERE id = ?", p.Address(),
 		p.Subject())
 	return err

@@ -34,8 +34,8 @@ func (d *Desk) Confirm(ctx context.Context, of illumicode.Holding, why Reason) e
 func confirm(ctx context.Context, t store.Tx, p *flow.Parts, to message.Address, step store.Step) error {
 	step.Mailbox, step.At, step.What, step.Network, step.Actor = to.Mailbox(), p.Now(), "standing", flow.Network(ctx),
 		operator
-	holds, err := t.Confirm(ctx, to.String(), p.Thumbs(to.Mailbox()), step)
-	if err == nil && !holds {
+	taking, err := t.Confirm(ctx, to.String(), p.Thumbs(to.Mailbox()), step)
+	if err == nil && taking == store.Others {
 		err = illumicode.ErrTaken
 	}
 	return err

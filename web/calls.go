@@ -30,8 +30,9 @@ type (
 		Zone    string `json:"zone" about:"the reader's time zone, such as Europe/Oslo"`
 	}
 	signupIn struct {
-		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
+		Subject string `json:"subject" is:"required" about:"of whichever account has the address, new or not"`
 		person
+		Ticket illumicode.Ticket `json:"ticket" about:"of an earlier signup in this browser, which goes on"`
 	}
 	signInIn struct {
 		person
@@ -75,8 +76,8 @@ type (
 )
 
 // counts is called with a proof that counts: a frozen account's does not yet.
-func (o *confirmedOut) counts(context.Context, illumicode.Tx, illumicode.Proof) error {
-	o.Confirmed = true
+func (o *confirmedOut) counts(_ context.Context, _ illumicode.Tx, p illumicode.Proof) error {
+	o.Confirmed, o.Contested = true, p.Contested()
 	return nil
 }
 
@@ -93,6 +94,7 @@ type (
 	}
 	confirmedOut struct {
 		Confirmed bool `json:"confirmed" about:"false while the account is frozen: it counts when that ends"`
+		Contested bool `json:"contested" about:"others may have registered it: void password and sessions"`
 	}
 	subjectOut struct {
 		Subject   string `json:"subject"`
@@ -146,7 +148,9 @@ func (a *API) beginnings() []call {
 		serve(a, call{method: "POST", path: "/v1/signup", status: created, keyed: true,
 			summary: "Begin a signup: add a challenge for an account of yours, and send its letter"},
 			func(r *http.Request, in signupIn) (pendingOut, error) {
-				return pending(svc.Signup(r.Context(), in.request(), illumicode.Subject(in.Subject)))
+				q := in.request()
+				q.Ticket = in.Ticket
+				return pending(svc.Signup(r.Context(), q, illumicode.Subject(in.Subject)))
 			}),
 		serve(a, call{method: "POST", path: "/v1/signin", status: created,
 			summary: "Send a code to who holds an address; the answer is the same if nobody does"},
@@ -182,7 +186,7 @@ func (a *API) beginnings() []call {
 			summary: "Accept the code of a step-up for the action that you are about to do"},
 			func(r *http.Request, in actionIn) (confirmedOut, error) {
 				err := svc.ActionCode(r.Context(), in.Ticket, in.Code, illumicode.Action{Exact: []byte(in.Action)}, nil)
-				return confirmedOut{err == nil}, err
+				return confirmedOut{Confirmed: err == nil}, err
 			}),
 	}
 }

@@ -36,7 +36,8 @@ func main() {
 	}
 	db := st.DB() // one file, so that one transaction covers users and letters
 	must(db.Exec(
-		"CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY, email TEXT UNIQUE, confirmed INTEGER DEFAULT 0)"))
+		"CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY AUTOINCREMENT, email TEXT UNIQUE, password TEXT, " +
+			"confirmed INTEGER DEFAULT 0)")) // an id is never used again
 
 	way := must(smtp.New("inbox", smtp.Config{
 		Host: "127.0.0.1", Port: must(strconv.Atoi(cmp.Or(os.Getenv("SMTP_PORT"), "8442"))),
@@ -49,11 +50,7 @@ func main() {
 		From:      must(message.ParseAddress("desk@gullquay.example")),
 		Providers: []provider.Provider{way},
 	}))
-	pages := must(
-		web.NewPages(svc, web.Options{Apply: func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
-			_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET confirmed = 1 WHERE id = ?", p.Subject())
-			return err
-		}}))
+	pages := must(web.NewPages(svc, web.Options{Apply: confirm}))
 
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
@@ -72,17 +69,13 @@ func main() {
 func register(svc *illumicode.Service, pages *web.Pages, w http.ResponseWriter, r *http.Request) {
 	email := r.PostFormValue("email")
 	pending, err := svc.Signup(r.Context(), pages.Request(r, email),
-		func(ctx context.Context, tx illumicode.Tx) (string, error) {
-			result, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING",
-				email)
-			if err != nil {
+		func(ctx context.Context, tx illumicode.Tx) (subject string, err error) {
+			if _, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING",
+				email); err != nil {
 				return "", err
 			}
-			if n, err := result.RowsAffected(); n == 0 {
-				return "", cmp.Or(err, illumicode.ErrOccupied) // the answer will not tell
-			}
-			id, err := result.LastInsertId()
-			return strconv.FormatInt(id, 10), err
+			err = tx.SQL().QueryRowContext(ctx, "SELECT id FROM users WHERE email = ?", email).Scan(&subject)
+			return subject, err // whichever user has the address, confirmed or not: the answer will not tell
 		})
 	if pages.TooSoon(w, r, err) { // answered: a limit, and when to come back
 		return
@@ -92,6 +85,16 @@ func register(svc *illumicode.Service, pages *web.Pages, w http.ResponseWriter, 
 		return
 	}
 	pages.Await(w, r, pending) // remembers this browser, and asks it to look into its mail
+}
+
+// confirm makes the user's own change in the commit that confirms the address. Whoever registered somebody else's
+// address must own nothing: then the password goes, and with it, here, all that could sign in.
+func confirm(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
+	_, err := tx.SQL().ExecContext(ctx,
+		"UPDATE users SET confirmed = 1, password = CASE WHEN ? THEN NULL ELSE password END WHERE id = ?",
+		p.Contested(),
+		p.Subject())
+	return err
 }
 
 // must ends the program if its start fails.

@@ -17,15 +17,11 @@ import (
 
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/compose"
-	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/core/keyring"
-	"github.com/illumicode/illumicode/internal/core/otp"
-	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
-	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 )
@@ -265,100 +261,6 @@ func (s signed) WriteTo(w io.Writer) (int64, error) {
 	return int64(n) + m, err
 }
 
-// errElsewhere means that a delivery does not go where its challenge has the letter go.
-var errElsewhere = errors.New("illumicode: the delivery is addressed to another address than its challenge; " +
-	"somebody else has written to its table")
-
-// proof makes code and link for a challenge's letter, or says why it is not needed any more.
-func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
-	row, err := c.p.Store.Challenge(ctx, d.Challenge)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge is gone"}
-	}
-	if err != nil {
-		return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
-	}
-	now := c.p.Now()
-	if row.Decoy && (!c.p.TellOwner || d.Letter != flow.ExistsLetter && d.Letter != flow.UnknownLetter) {
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "a decoy: nobody is written to",
-			Decoy: true}
-	}
-	if row.Resends > 0 {
-		later, err := c.p.Store.AskedAgain(ctx, d)
-		if err != nil {
-			return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
-		}
-		if later {
-			return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled,
-				Note: "it was asked for again, and a later letter goes"}
-		}
-	}
-	if d.Letter == flow.UnknownLetter {
-		if brake, err := c.braked(ctx, d); err != nil {
-			return nil, render.Proof{}, fmt.Errorf("%w: %w", outbox.ErrLater, err)
-		} else if brake {
-			return nil, render.Proof{},
-				&outbox.Drop{State: store.Cancelled, Note: "a limit on letters to addresses not yet confirmed",
-					Decoy: true}
-		}
-	}
-	switch row.State {
-	case proof.Accepted:
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "the address is confirmed already"}
-	case proof.Ended:
-		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its challenge was called off: " +
-			row.Why}
-	}
-	if !row.Alive(now) {
-		return nil, render.Proof{}, &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
-	}
-	key, err := c.p.ChallengeKey(row)
-	if err == nil && d.Address != row.Address {
-		err = errElsewhere
-	}
-	if err != nil {
-		return nil, render.Proof{}, err
-	}
-	data, err := letterData(row)
-	if err != nil {
-		return nil, render.Proof{}, err
-	}
-	if row.Decoy {
-		return data, render.Proof{}, nil
-	}
-	return data, c.proofOf(d, row, key), nil
-}
-
-// proofOf returns the code and the links of a challenge's letter. They come from the rows, so every attempt carries the
-// same.
-func (c Composer) proofOf(d store.Delivery, row store.Challenge, key *keyring.Key) render.Proof {
-	p := render.Proof{NotMe: c.p.NotMeURL(row, key, d)}
-	if row.Forms.Has(challenge.Link) {
-		p.Link = c.p.ConfirmURL(c.p.Links.Sign(key, keyring.Claims{
-			Purpose: row.Purpose, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID,
-			Bound: row.Bound, Action: row.Action,
-		}))
-		p.LinkLife = min(row.LinkLife, row.Ends.Sub(d.Fixed))
-	}
-	if row.Forms.Has(challenge.Code) {
-		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.Bound, d.Generation, row.Digits))
-		p.CodeLife = min(row.CodeLife, row.Ends.Sub(d.Fixed))
-	}
-	return p
-}
-
-// letterData returns the values of a challenge's letter.
-func letterData(row store.Challenge) (map[string]any, error) {
-	data, err := ReadData(row.Data)
-	if err == nil {
-		data["name"] = row.Name
-		if row.Decoy { // a stranger has typed it, and its reader has not asked for the letter
-			data["name"] = ""
-		}
-	}
-	return data, err
-}
-
 // change returns the change that a letter to an old address tells of, with the letter's values.
 func (c Composer) change(ctx context.Context, d store.Delivery) (map[string]any, store.Change, error) {
 	data, err := ReadData(d.Data)
@@ -422,15 +324,4 @@ func (c Composer) unwanted(ctx context.Context, d store.Delivery,
 	}
 	yes, err = c.p.Store.Unwanted(ctx, to.Mailbox(), kind.Category)
 	return kind.Category, yes, err
-}
-
-// braked reports whether a letter that nobody asked for by name, to an address without an account, has to stay. The
-// requester is not told: that would tell whether there is an account.
-func (c Composer) braked(ctx context.Context, d store.Delivery) (bool, error) {
-	if d.Attempts > 0 {
-		return false, nil
-	}
-	ok, err := c.p.Limits.SpendNew(ctx, judge.Request{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail,
-		New: true})
-	return !ok, err
 }

@@ -12,11 +12,10 @@ import (
 func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // NewTicket returns 256 random bits and the digest under which they are stored.
-func NewTicket() (ticket, stored string) {
+func NewTicket() string {
 	var b [32]byte
 	rand.Read(b[:]) // never fails
-	ticket = base64.RawURLEncoding.EncodeToString(b[:])
-	return ticket, Digest(ticket)
+	return base64.RawURLEncoding.EncodeToString(b[:])
 }
 
 // Digest needs no key and no salt: a ticket is random, so its digest cannot be searched.

@@ -179,6 +179,13 @@ func (l *Limits) Keep(c Charge) {
 	l.arm()
 }
 
+// Used says that an admission was used for something that is not a challenge with its id.
+func (l *Limits) Used(id string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.open = slices.DeleteFunc(l.open, func(c Charge) bool { return c.id == id })
+}
+
 // arm has a timer refund what is unused, also in processes without a worker. The caller holds mu.
 func (l *Limits) arm() {
 	if l.timed || len(l.open) == 0 {

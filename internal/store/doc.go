@@ -14,12 +14,13 @@
 //  1. what asks: event, once, fanout_piece, fanout, feedback
 //  2. failure: the name of the mailbox, in what begins or ends a sign-in
 //  3. challenge: the one that the transaction is about
-//  4. browser: those of its subject
-//  5. change: its change of address
-//  6. challenge: others that end with it
-//  7. holder, address
-//  8. suppression
-//  9. delivery, attempt, ended, item, attachment
+//  4. registration: that of its subject
+//  5. browser: those of its subject
+//  6. change: its change of address
+//  7. challenge: others that end with it
+//  8. holder, address
+//  9. suppression
+//  10. delivery, attempt, ended, item, attachment
 //
 // Rows of one table are locked by one statement, or sorted (tallies), or found by SKIP LOCKED. Tallies are locked in
 // transactions of their own, before the application's.

@@ -33,9 +33,10 @@ type (
 	Worker     = queue.Worker
 	Carried    = queue.Carried
 
-	Browser   = challenges.Browser
-	Challenge = challenges.Challenge
-	TryBudget = challenges.TryBudget
+	Browser      = challenges.Browser
+	Challenge    = challenges.Challenge
+	Registration = challenges.Registration
+	TryBudget    = challenges.TryBudget
 
 	Address     = addresses.Address
 	Backfill    = addresses.Backfill
@@ -77,6 +78,10 @@ const (
 	PieceSize   = queue.PieceSize
 
 	MostBrowsers = challenges.MostBrowsers
+
+	Others = addresses.Others
+	Had    = addresses.Had
+	Took   = addresses.Took
 
 	Unconfirmed = addresses.Unconfirmed
 	Confirmed   = addresses.Confirmed

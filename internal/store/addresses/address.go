@@ -88,15 +88,38 @@ var (
 	deleteUnconfirmed = db.Q(`DELETE FROM @address WHERE subject = ? AND address = ? AND standing = 'unconfirmed'`)
 )
 
-// TakeMailbox makes a subject the holder of a mailbox and reports whether it is: false means that another
-// one holds it. No statement fails on a conflict.
-func (t Tx) TakeMailbox(ctx context.Context, subject, mailbox string, now time.Time) (bool, error) {
-	n, err := t.Exec(ctx, insertHolder, mailbox, subject, db.Millis(now))
-	if err != nil || n == 1 {
-		return n == 1, err
+// A Taking is what came of taking a mailbox.
+type Taking int
+
+// The takings.
+const (
+	Others Taking = iota // another subject holds it
+	Had                  // the subject held it before
+	Took                 // nobody held it
+)
+
+// TakeMailbox makes a subject the holder of a mailbox, unless another one is. No statement fails on a conflict.
+func (t Tx) TakeMailbox(ctx context.Context, subject, mailbox string, now time.Time) (Taking, error) {
+	switch n, err := t.Exec(ctx, insertHolder, mailbox, subject, db.Millis(now)); {
+	case err != nil:
+		return Others, err
+	case n == 1:
+		return Took, nil
 	}
 	holder, err := db.One(ctx, t, db.Scalar[string], selectHolder, mailbox)
-	return holder == subject, err
+	if err != nil || holder != subject {
+		return Others, err
+	}
+	return Had, nil
+}
+
+// Held reports whether a subject holds a mailbox.
+func (s Rows) Held(ctx context.Context, mailbox string) (bool, error) {
+	holder, err := db.One(ctx, s, db.Scalar[string], selectHolder, mailbox)
+	if errors.Is(err, db.ErrNotFound) {
+		return false, nil
+	}
+	return holder != "", err
 }
 
 // Proven returns when a mailbox was last confirmed; the zero time if it is not now.
@@ -105,16 +128,15 @@ func (t Tx) Proven(ctx context.Context, mailbox string) (time.Time, error) {
 	return db.Instant(at), err
 }
 
-// Confirm records an address as confirmed for a subject, with a line of its trail, and reports
-// whether it could: false means that another subject holds the mailbox. What bounces have suppressed
-// ends; thumbs are the mailbox's thumbprints under all keys.
-func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step Step) (bool, error) {
-	holds, err := t.TakeMailbox(ctx, step.Subject, step.Mailbox, step.At)
-	if err != nil || !holds {
-		return false, err
+// Confirm records an address as confirmed for a subject, with a line of its trail, unless another subject holds the
+// mailbox. What bounces have suppressed ends; thumbs are the mailbox's thumbprints under all keys.
+func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step Step) (Taking, error) {
+	taking, err := t.TakeMailbox(ctx, step.Subject, step.Mailbox, step.At)
+	if err != nil || taking == Others {
+		return taking, err
 	}
 	a := Address{Subject: step.Subject, Address: address, Mailbox: step.Mailbox, Since: step.At}
-	return true, t.Together(ctx, confirmAddress, append([]any{step.Challenge}, addConfirmed.Args(a)...),
+	return taking, t.Together(ctx, confirmAddress, append([]any{step.Challenge}, addConfirmed.Args(a)...),
 		NewStep.Args(step), []any{db.List(thumbs)})
 }
 

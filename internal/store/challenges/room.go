@@ -11,7 +11,8 @@ type Rows struct{ *db.Database }
 type Tx struct{ db.Tx }
 
 var _ = db.Hot(map[string]string{
-	"challenge by id": selectChallenge, "challenge by ticket": selectByTicket, "spend a try": spendTry,
+	"challenge by id": selectChallenge, "register": register, "registered by one": onlyOne,
+	"challenge by ticket, locked": lockByTicket, "challenge by ticket": selectByTicket, "spend a try": spendTry,
 	"open challenge of a subject": selectOpen, "open challenge at a mailbox": selectOpenAt,
 	"challenges lately": selectLately, "open challenges of a subject": openOf, "is any open": anyOpen, "accept": accept,
 	"resend": resend, "hand over": handedOver, "lapsed": selectLapsed, "call off": callOff,

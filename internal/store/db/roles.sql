@@ -19,15 +19,15 @@ GRANT SELECT ON illumicode_migration, illumicode_address, illumicode_holder, ill
   illumicode_ended, illumicode_outbox, illumicode_attempt, illumicode_worker, illumicode_attachment, illumicode_attachment_piece,
   illumicode_item, illumicode_fanout, illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside,
   illumicode_preference, illumicode_pause, illumicode_setting, illumicode_change, illumicode_trail, illumicode_failure,
-  illumicode_suppression, illumicode_tally, illumicode_way, illumicode_share, illumicode_feedback, illumicode_browser
-  TO illumicode_web, illumicode_worker;
+  illumicode_suppression, illumicode_tally, illumicode_way, illumicode_share, illumicode_feedback, illumicode_browser,
+  illumicode_registration TO illumicode_web, illumicode_worker;
 
 GRANT INSERT ON illumicode_address, illumicode_holder, illumicode_challenge, illumicode_delivery, illumicode_ended,
   illumicode_attachment, illumicode_attachment_piece, illumicode_item, illumicode_fanout, illumicode_fanout_piece,
   illumicode_once, illumicode_event, illumicode_preference, illumicode_change, illumicode_trail, illumicode_failure,
-  illumicode_tally, illumicode_feedback, illumicode_browser TO illumicode_web;
+  illumicode_tally, illumicode_feedback, illumicode_browser, illumicode_registration TO illumicode_web;
 GRANT UPDATE ON illumicode_address, illumicode_challenge, illumicode_delivery, illumicode_fanout, illumicode_preference, illumicode_change,
-  illumicode_failure, illumicode_tally, illumicode_browser TO illumicode_web;
+  illumicode_failure, illumicode_tally, illumicode_browser, illumicode_registration TO illumicode_web;
 GRANT DELETE ON illumicode_delivery, illumicode_item, illumicode_fanout, illumicode_fanout_piece, illumicode_address, illumicode_holder,
   illumicode_browser TO illumicode_web;
 GRANT DELETE ON illumicode_suppression TO illumicode_web; -- a proof ends what a bounce began

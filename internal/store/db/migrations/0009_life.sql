@@ -25,3 +25,13 @@ CREATE INDEX illumicode_browser_used ON illumicode_browser (used);
 
 -- What the browser that began calls itself.
 ALTER TABLE illumicode_challenge ADD COLUMN device TEXT NOT NULL DEFAULT '';
+
+-- Who has registered an account: the browser, while it was one alone. Of accounts that were begun before, nobody knows.
+CREATE TABLE illumicode_registration (
+  subject   TEXT NOT NULL PRIMARY KEY,
+  ticket    TEXT NOT NULL,
+  contested INTEGER NOT NULL,
+  since     BIGINT NOT NULL
+);
+INSERT INTO illumicode_registration (subject, ticket, contested, since)
+  SELECT DISTINCT subject, '', 1, 0 FROM illumicode_address WHERE standing = 'unconfirmed' AND subject <> '';

@@ -1,0 +1,150 @@
+package composer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/judge"
+	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/otp"
+	"github.com/illumicode/illumicode/internal/core/proof"
+	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
+)
+
+// errElsewhere means that a delivery does not go where its challenge has the letter go.
+var errElsewhere = errors.New("illumicode: the delivery is addressed to another address than its challenge; " +
+	"somebody else has written to its table")
+
+// proof makes code and link for a challenge's letter, or says why it is not needed any more.
+func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
+	row, err := c.p.Store.Challenge(ctx, d.Challenge)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, render.Proof{}, drop("its challenge is gone")
+	}
+	if err == nil {
+		err = c.unneeded(ctx, d, row)
+	} else {
+		err = later(err)
+	}
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	key, err := c.p.ChallengeKey(row)
+	if err == nil && d.Address != row.Address {
+		err = errElsewhere
+	}
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	data, err := letterData(row)
+	if err != nil {
+		return nil, render.Proof{}, err
+	}
+	if row.Decoy {
+		return data, render.Proof{}, nil
+	}
+	return data, c.proofOf(d, row, key), nil
+}
+
+// later says that the database may answer another time.
+func later(err error) error { return fmt.Errorf("%w: %w", outbox.ErrLater, err) }
+
+// drop says why a letter is not needed any more.
+func drop(note string) *outbox.Drop { return &outbox.Drop{State: store.Cancelled, Note: note} }
+
+// unneeded returns a [*outbox.Drop] if a challenge's letter is not needed any more, or the database's error.
+func (c Composer) unneeded(ctx context.Context, d store.Delivery, row store.Challenge) error {
+	if row.Decoy {
+		if err := c.unsaid(ctx, d, row); err != nil {
+			return err
+		}
+	}
+	if row.Resends > 0 {
+		again, err := c.p.Store.AskedAgain(ctx, d)
+		switch {
+		case err != nil:
+			return later(err)
+		case again:
+			return drop("it was asked for again, and a later letter goes")
+		}
+	}
+	switch {
+	case row.State == proof.Accepted:
+		return drop("the address is confirmed already")
+	case row.State == proof.Ended:
+		return drop("its challenge was called off: " + row.Why)
+	case !row.Alive(c.p.Now()):
+		return &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
+	}
+	return nil
+}
+
+// unsaid returns a [*outbox.Drop] if a decoy's letter tells nobody anything, or the database's error.
+func (c Composer) unsaid(ctx context.Context, d store.Delivery, row store.Challenge) error {
+	var said bool
+	var err error
+	note := "a decoy: nobody is written to"
+	switch {
+	case !c.p.TellOwner:
+	case d.Letter == flow.UnknownLetter:
+		said, err = c.unbraked(ctx, d)
+		note = "a limit on letters to addresses not yet confirmed"
+	case d.Letter == flow.ExistsLetter: // an application may say that an address is taken which nobody has confirmed
+		said, err = c.p.Store.Held(ctx, row.Mailbox)
+		note = "a decoy, and no account holds the address"
+	}
+	switch {
+	case err != nil:
+		return later(err)
+	case !said:
+		return &outbox.Drop{State: store.Cancelled, Note: note, Decoy: true}
+	}
+	return nil
+}
+
+// proofOf returns the code and the links of a challenge's letter. They come from the rows, so every attempt carries the
+// same.
+func (c Composer) proofOf(d store.Delivery, row store.Challenge, key *keyring.Key) render.Proof {
+	p := render.Proof{NotMe: c.p.NotMeURL(row, key, d)}
+	if row.Forms.Has(challenge.Link) {
+		p.Link = c.p.ConfirmURL(c.p.Links.Sign(key, keyring.Claims{
+			Purpose: row.Purpose, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.Ends.Unix(), ID: d.ID,
+			Bound: row.Bound, Action: row.Action,
+		}))
+		p.LinkLife = min(row.LinkLife, row.Ends.Sub(d.Fixed))
+	}
+	if row.Forms.Has(challenge.Code) {
+		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.Bound, d.Generation, row.Digits))
+		p.CodeLife = min(row.CodeLife, row.Ends.Sub(d.Fixed))
+	}
+	return p
+}
+
+// letterData returns the values of a challenge's letter.
+func letterData(row store.Challenge) (map[string]any, error) {
+	data, err := ReadData(row.Data)
+	if err == nil {
+		data["name"] = row.Name
+		if row.Decoy { // a stranger has typed it, and its reader has not asked for the letter
+			data["name"] = ""
+		}
+	}
+	return data, err
+}
+
+// unbraked reports whether a letter that nobody asked for by name may go to an address without an account. The
+// requester is not told: that would tell whether there is an account.
+func (c Composer) unbraked(ctx context.Context, d store.Delivery) (bool, error) {
+	if d.Attempts > 0 {
+		return true, nil
+	}
+	ok, err := c.p.Limits.SpendNew(ctx, judge.Request{Purpose: challenge.SignIn, Stage: limit.First, Medium: limit.Mail,
+		New: true})
+	return ok, err
+}
