@@ -76,7 +76,7 @@ func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
 	now := t.s.p.Now()
 	switch p.purpose {
 	case challenge.Reverify:
-		frozen, err := t.makeChange(ctx, p)
+		frozen, err := t.makeChange(ctx, won)
 		if err != nil || frozen {
 			return false, errors.Join(err, t.rows().Record(ctx, p.accepted(ctx, now)))
 		}

@@ -3,10 +3,14 @@ package illumicode_test
 import (
 	"context"
 	"os"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/inbox"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
 )
 
@@ -50,8 +54,27 @@ func inTxCount(tb testing.TB, k *illumicodetest.Kit, act func(illumicode.Tx) (in
 	return n, err
 }
 
-// drained waits until no letter waits and none is under way.
+// drained waits until no letter is due and none is under way.
 func drained(t *testing.T, k *illumicodetest.Kit) {
 	t.Helper()
-	waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Waiting]+sum.Count[store.Claimed] == 0 })
+	eventually(t, func() bool {
+		all, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 1000)
+		return err == nil && !slices.ContainsFunc(all, func(d store.Delivery) bool {
+			return d.State == store.Claimed || d.State == store.Waiting && !d.Due.After(k.Clock.Now())
+		})
+	})
+}
+
+// letterAbout waits for a letter whose subject begins so.
+func letterAbout(t *testing.T, k *illumicodetest.Kit, to, subject string) (found *inbox.Letter) {
+	t.Helper()
+	eventually(t, func() bool {
+		for _, l := range k.Inbox.Letters(to) {
+			if strings.HasPrefix(l.Subject, subject) {
+				found = l
+			}
+		}
+		return found != nil
+	})
+	return found
 }

@@ -235,8 +235,9 @@ func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Ins
 		in.Disowned = disowned(c)
 	case challenge.Undo:
 		var c rows.Change
-		c, err = s.byUndoLink(ctx, link)
-		in.Change = changeOf(c)
+		var live []rows.Change
+		c, live, err = s.byUndoLink(ctx, link)
+		in.Change = changeOf(c).including(live)
 	default:
 		var c rows.Challenge
 		c, err = s.byLink(ctx, link)

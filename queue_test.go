@@ -275,7 +275,7 @@ func TestNoticeTimes(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if left, err := flow.Of(k.Service).Store.Left(t.Context()); err != nil || left {
+	if left, err := flow.Of(k.Service).Store.Left(t.Context(), k.Clock.Now()); err != nil || left {
 		t.Errorf("something was left behind: %v, %v", left, err)
 	}
 }

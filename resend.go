@@ -38,8 +38,8 @@ func (s *Service) ResendForReader(ctx context.Context, link Link) (Pending, erro
 }
 
 // ResendForSubject is ResendForBrowser for a subject whom the application knows by other means, such as a password just
-// checked. If the pending signup has expired, a new one begins, and only then Pending has a ticket, for the browser
-// that asked. The error matches [ErrNothingPending], [ErrTooSoon] or [ErrUsed].
+// checked. After the hard cap a new signup begins, and only then Pending has a ticket, for the browser that asked. The
+// error matches [ErrNothingPending], [ErrTooSoon] or [ErrUsed].
 func (s *Service) ResendForSubject(ctx context.Context, subject string) (Pending, error) {
 	var c rows.Challenge
 	err := flow.Own(ctx, func(ctx context.Context) (err error) {
@@ -49,7 +49,7 @@ func (s *Service) ResendForSubject(ctx context.Context, subject string) (Pending
 	if err := s.waits(c, err); err != nil {
 		return Pending{}, err
 	}
-	if c.Alive(s.p.Now()) {
+	if s.p.Now().Before(c.Ends) { // of the browser that began, which goes on
 		return s.resend(ctx, c, limits.ByApplication)
 	}
 	r := Request{Address: c.Address, Name: c.Name, Locale: c.Locale, Subject: subject}

@@ -46,6 +46,9 @@ func (s *Service) ChangeAddress(ctx context.Context, of Holding, r Request) (Pen
 
 func (t Tx) beginChange(ctx context.Context, a Admission, from rows.Address) (Pending, error) {
 	now := t.s.p.Now()
+	if _, err := t.rows().BeginByFailures(ctx, changing(from.Subject), now); err != nil {
+		return Pending{}, err
+	}
 	if err := t.s.p.CallOffChanging(ctx, t.rows(), from.Subject, proof.Superseded); err != nil {
 		return Pending{}, err
 	}
@@ -75,19 +78,9 @@ func (t Tx) beginChange(ctx context.Context, a Admission, from rows.Address) (Pe
 	return p, t.tellOld(ctx, c, a)
 }
 
-// tellOld adds the letter that tells the old address of a change, in the language of who proved it: whoever
-// asks for the change may be somebody else.
+// tellOld adds the letter that tells the old address of a change that was begun.
 func (t Tx) tellOld(ctx context.Context, c rows.Change, a Admission) error {
-	now := t.s.p.Now()
-	data, err := json.Marshal(map[string]string{composer.ChangeID: c.ID, "name": a.address.Name})
-	if err != nil {
-		return err
-	}
-	return t.rows().InsertDelivery(ctx, rows.Delivery{
-		ID: flow.NewID(), Letter: flow.ChangeLetter, Locale: cmp.Or(c.Locale, a.locale), Address: c.Old,
-		Name: a.address.Name, Data: string(data),
-		Lane: rows.Urgent, Created: now, Due: now, DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
-	})
+	return t.tell(ctx, c, told{letter: flow.ChangeLetter, name: a.address.Name, locale: a.locale, due: t.s.p.Now()})
 }
 
 // correctChange puts another address into a change that is pending, and tells the old one again: it
@@ -117,11 +110,11 @@ func (t Tx) correctChange(ctx context.Context, from, to string, a Admission) err
 
 // makeChange makes the change that an accepted proof is for, if it is for one. frozen says that the
 // account has a change that was taken back: then the proof counts for desk.Desk.Decide alone.
-func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
-	if frozen, err = t.rows().AnyFrozen(ctx, p.subject); err != nil || frozen {
+func (t Tx) makeChange(ctx context.Context, won rows.Challenge) (frozen bool, err error) {
+	if frozen, err = t.rows().AnyFrozen(ctx, won.Subject); err != nil || frozen {
 		return frozen, err
 	}
-	c, err := t.rows().ChangeFor(ctx, p.challenge)
+	c, err := t.rows().ChangeFor(ctx, won.ID)
 	if errors.Is(err, rows.ErrNotFound) { // an address asked again
 		return false, nil
 	}
@@ -154,7 +147,48 @@ func (t Tx) makeChange(ctx context.Context, p Proof) (frozen bool, err error) {
 		Why: proof.Moved}); err != nil {
 		return false, err
 	}
-	return false, t.rows().RemoveAddress(ctx, c.Subject, c.Old)
+	if err := t.rows().RemoveAddress(ctx, c.Subject, c.Old); err != nil {
+		return false, err
+	}
+	return false, t.tellMade(ctx, c, won.Name)
+}
+
+// onceMore is how long after a change was made its old address is told a second time: somebody who had the mailbox for
+// some minutes cannot have deleted that letter.
+const onceMore = 24 * time.Hour
+
+// tellMade adds the letters that tell the old address of a change that was made, now and once more a day later.
+func (t Tx) tellMade(ctx context.Context, c rows.Change, name string) error {
+	now := t.s.p.Now()
+	for _, due := range []time.Time{now, now.Add(onceMore)} {
+		if !due.Before(c.UndoEnds) {
+			break
+		}
+		if err := t.tell(ctx, c, told{letter: flow.ChangedLetter, name: name, due: due}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A told is what the old address of a change is told, and when.
+type told struct {
+	letter, name, locale string
+	due                  time.Time
+}
+
+// tell adds a letter to the old address of a change, in the language of who proved it: whoever asks for the change may
+// be somebody else.
+func (t Tx) tell(ctx context.Context, c rows.Change, what told) error {
+	data, err := json.Marshal(map[string]string{composer.ChangeID: c.ID, "name": what.name})
+	if err != nil {
+		return err
+	}
+	return t.rows().InsertDelivery(ctx, rows.Delivery{
+		ID: flow.NewID(), Letter: what.letter, Locale: cmp.Or(c.Locale, t.s.Locale(what.locale)), Address: c.Old,
+		Name: what.name, Data: string(data), Lane: rows.Urgent, Created: t.s.p.Now(), Due: what.due,
+		DeliverBefore: c.UndoEnds, Trace: outbox.Trace(ctx),
+	})
 }
 
 // A Doubt says why an address is not to be relied on any more.

@@ -167,6 +167,13 @@ type named struct {
 	Name string `json:"name"`
 }
 
+// ofChange is what letters to the old address of a change are given.
+type ofChange struct {
+	named
+	NewAddress string `json:"new_address"`
+	UndoDays   int    `json:"undo_days"`
+}
+
 // flowValues are the values that the flows give to their letters, by the letters' names.
 var flowValues = map[string]any{
 	flow.ConfirmLetter: named{}, flow.ReverifyLetter: named{}, flow.SignInLetter: named{}, flow.WelcomeLetter: named{},
@@ -175,10 +182,10 @@ var flowValues = map[string]any{
 		named
 		Action string `json:"action"`
 	}{},
-	flow.ChangeLetter: struct {
+	flow.ChangeLetter: ofChange{}, flow.ChangedLetter: ofChange{},
+	flow.ClosedLetter: struct {
 		named
 		NewAddress string `json:"new_address"`
-		UndoDays   int    `json:"undo_days"`
 	}{},
 }
 

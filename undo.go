@@ -3,6 +3,7 @@ package illumicode
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/challenge"
@@ -21,8 +22,12 @@ type Change struct {
 	Subject string
 	Old     string
 	New     string
-	Made    bool // it was in effect: the account may have been taken over through it
+	Made    bool // it, or one after it, was in effect: the account may have been taken over through it
 	Ends    time.Time
+
+	// Stopped are the new addresses of all changes that [Service.Undo] stops or has stopped, this one's and of those
+	// that were begun or made after it, in that order.
+	Stopped []string
 }
 
 func changeOf(c rows.Change) Change {
@@ -30,122 +35,173 @@ func changeOf(c rows.Change) Change {
 		c.State == rows.Frozen, Ends: c.UndoEnds}
 }
 
-func (s *Service) byUndoLink(ctx context.Context, link Link) (rows.Change, error) {
+// including returns c with what of its subject's changes is taken back with it.
+func (c Change) including(all []rows.Change) Change {
+	for _, one := range all {
+		c.Stopped = append(c.Stopped, one.New)
+		c.Made = c.Made || one.State == rows.Made
+	}
+	return c
+}
+
+// byUndoLink returns the change that a link takes back, and those that it would stop with it now. With [ErrUsed] and
+// [ErrExpired] the change is returned too.
+func (s *Service) byUndoLink(ctx context.Context, link Link) (c rows.Change, live []rows.Change, err error) {
 	claims, err := s.readLink(link, challenge.Undo)
 	if err != nil {
-		return rows.Change{}, err
+		return c, nil, err
 	}
-	c, err := s.p.Store.Change(ctx, claims.Challenge)
+	c, err = s.p.Store.Change(ctx, claims.Challenge)
 	if errors.Is(err, rows.ErrNotFound) {
-		return c, ErrInvalid
+		return c, nil, ErrInvalid
 	}
 	if err != nil {
-		return c, err
+		return c, nil, err
 	}
 	key, err := s.p.ChangeKey(c)
-	switch {
-	case err != nil || c.Kid != claims.KeyID() || flow.OldBound(key, c) != claims.Bound:
-		return rows.Change{}, ErrInvalid
-	case c.State == rows.Settled || !s.p.Now().Before(c.UndoEnds):
-		return c, ErrExpired
-	case c.State == rows.Frozen || c.State == rows.Stopped:
-		return c, ErrUsed
+	if err != nil || c.Kid != claims.KeyID() || flow.OldBound(key, c) != claims.Bound {
+		return rows.Change{}, nil, ErrInvalid
 	}
-	return c, nil
+	if live, err = s.p.Store.ChangesFrom(ctx, c); err == nil {
+		err = s.undoable(c, live)
+	}
+	return c, live, err
 }
 
-// Undo takes a change of address back, for whoever holds the old address. It signs nobody in, and
-// gives nobody the account:
+// undoable returns why a change cannot be taken back any more; nil if it can.
+func (s *Service) undoable(c rows.Change, live []rows.Change) error {
+	switch {
+	case c.State == rows.Settled || !s.p.Now().Before(c.UndoEnds):
+		return ErrExpired
+	case !c.Frozen.IsZero() || len(live) == 0: // taken back, or stopped by something else
+		return ErrUsed
+	}
+	return nil
+}
+
+// Undo takes a change of address back for whoever holds the old address, and with it every change of the account that
+// was begun or made since. It signs nobody in, and gives nobody the account:
 //
 //   - a change that is pending stops, and the old address goes on working;
-//   - one that was made is frozen: nobody signs in to the account, and it does not count as confirmed;
-//     both addresses, and any that was confirmed since the change was asked for, are asked to be proven
-//     anew. Then somebody decides, by what else they know, which one stays: desk.Desk.Decide.
+//   - if one was made the account is frozen: nobody signs in to it, and it does not count as confirmed; the addresses
 //
-// apply, which may be nil, makes the application's own writes in the same commit, such as ending the
-// account's sessions. Of several callers one succeeds; the error matches [ErrInvalid],
-// [ErrExpired], or [ErrUsed] for the others.
+// of
+//
+//	all of them, and any that was confirmed since, are asked to be proven anew. Then somebody decides, by what else
+//	they know, which one stays: desk.Desk.Decide.
+//
+// apply, which may be nil, makes the application's own writes in the same commit, such as ending the account's
+// sessions. A link acts once, and not after a decision. Of several callers one succeeds; the error matches
+// [ErrInvalid], [ErrExpired], or [ErrUsed] for the others.
 func (s *Service) Undo(ctx context.Context, link Link,
-	apply func(ctx context.Context, tx Tx, c Change) error) (Change, error) {
-	for {
-		c, err := s.byUndoLink(ctx, link)
-		if err != nil {
-			return Change{}, err
-		}
-		told := changeOf(c)
-		err = s.Transact(ctx, func(ctx context.Context, tx Tx) error {
-			if err := tx.undo(ctx, c); err != nil || apply == nil {
-				return err
-			}
-			return apply(ctx, tx, told)
-		})
-		if errors.Is(err, errMoved) { // it was made, or taken back, since it was read
-			continue
-		}
-		if err != nil {
-			return Change{}, err
-		}
-		return told, nil
-	}
-}
-
-// errMoved means that a change is not in the state any more in which it was read.
-var errMoved = errors.New("illumicode: the change has moved on")
-
-func (t Tx) undo(ctx context.Context, c rows.Change) error {
-	if c.State == rows.Made {
-		return t.freeze(ctx, c)
-	}
-	if err := t.s.p.CallOffChanging(ctx, t.rows(), c.Subject, proof.Undone); err != nil {
-		return err
-	}
-	if err := t.move(ctx, c, rows.Stopped); err != nil {
-		return err
-	}
-	return t.rows().RemoveUnconfirmed(ctx, c.Subject, c.New)
-}
-
-func (t Tx) move(ctx context.Context, c rows.Change, to rows.ChangeState) error {
-	moved, err := t.rows().MoveChange(ctx, c, to, t.s.p.Now())
-	if err == nil && !moved {
-		err = errMoved
-	}
-	return err
-}
-
-// freeze makes an account's addresses doubtful: the two of a change, and what was confirmed after it, by
-// further changes for one.
-func (t Tx) freeze(ctx context.Context, c rows.Change) error {
-	if err := t.move(ctx, c, rows.Frozen); err != nil {
-		return err
-	}
-	// What was begun before, by whichever side, must not end in a session.
-	if err := t.s.p.CallOffOpen(ctx, t.rows(), flow.Opened{Subject: c.Subject, Why: proof.Undone}); err != nil {
-		return err
-	}
-	proving, err := t.rows().ChallengeOf(ctx, c.Challenge)
-	if err != nil && !errors.Is(err, rows.ErrNotFound) {
-		return err
-	}
-	all, err := t.rows().AddressesOf(ctx, c.Subject)
+	apply func(ctx context.Context, tx Tx, c Change) error) (told Change, err error) {
+	c, _, err := s.byUndoLink(ctx, link)
 	if err != nil {
+		return Change{}, err
+	}
+	err = s.Transact(ctx, func(ctx context.Context, tx Tx) (err error) {
+		if told, err = tx.undo(ctx, c.ID); err != nil || apply == nil {
+			return err
+		}
+		return apply(ctx, tx, told)
+	})
+	if err != nil {
+		return Change{}, err
+	}
+	return told, nil
+}
+
+// changing names what all that begins or takes back changes of a subject's address waits for, one after another.
+func changing(subject string) string { return "changes:" + subject }
+
+func (t Tx) undo(ctx context.Context, id string) (Change, error) {
+	now := t.s.p.Now()
+	c, err := t.s.p.Store.Change(ctx, id)
+	if err != nil {
+		return Change{}, err
+	}
+	if _, err := t.rows().LockFailures(ctx, changing(c.Subject), now); err != nil {
+		return Change{}, err
+	}
+	// What proves a change ends first: whoever was accepting one has done so, or does not.
+	if err := t.s.p.CallOffChanging(ctx, t.rows(), c.Subject, proof.Undone); err != nil {
+		return Change{}, err
+	}
+	if c, err = t.rows().LockChange(ctx, id); err != nil {
+		return Change{}, err
+	}
+	live, err := t.rows().ChangesFrom(ctx, c)
+	if err == nil {
+		err = t.s.undoable(c, live)
+	}
+	if err != nil {
+		return Change{}, err
+	}
+	var made []rows.Change
+	for _, one := range live {
+		to := rows.Stopped
+		if one.State == rows.Made {
+			to, made = rows.Frozen, append(made, one)
+		}
+		moved, err := t.rows().MoveChange(ctx, one, to, now)
+		if err == nil && !moved {
+			err = ErrUsed
+		}
+		if err == nil {
+			err = t.rows().RemoveUnconfirmed(ctx, one.Subject, one.New)
+		}
+		if err != nil {
+			return Change{}, err
+		}
+	}
+	if err := t.rows().MarkUndone(ctx, c.ID, now); err != nil { // it may have been stopped before
+		return Change{}, err
+	}
+	if len(made) > 0 {
+		err = t.freeze(ctx, made)
+	}
+	return changeOf(c).including(live), err
+}
+
+// freeze makes an account's addresses doubtful: those of changes that were made, and what was confirmed after the first
+// of them.
+func (t Tx) freeze(ctx context.Context, made []rows.Change) error {
+	first := made[0]
+	// What was begun before, by whichever side, must not end in a session.
+	if err := t.s.p.CallOffOpen(ctx, t.rows(), flow.Opened{Subject: first.Subject, Why: proof.Undone}); err != nil {
 		return err
 	}
-	doubtful := []rows.Address{{Address: c.Old, Mailbox: c.OldMailbox, Locale: c.Locale},
-		{Address: c.New, Mailbox: c.NewMailbox, Locale: proving.Locale}}
-	for _, a := range all {
-		if a.Standing.Holds() && !a.Since.Before(c.Made) && a.Mailbox != c.OldMailbox && a.Mailbox != c.NewMailbox {
+	var doubtful []rows.Address
+	doubt := func(a rows.Address) {
+		if !slices.ContainsFunc(doubtful, func(b rows.Address) bool { return b.Mailbox == a.Mailbox }) {
 			doubtful = append(doubtful, a)
 		}
 	}
+	for _, c := range made {
+		proving, err := t.rows().ChallengeOf(ctx, c.Challenge)
+		if err != nil && !errors.Is(err, rows.ErrNotFound) {
+			return err
+		}
+		doubt(rows.Address{Address: c.Old, Mailbox: c.OldMailbox, Locale: c.Locale})
+		doubt(rows.Address{Address: c.New, Mailbox: c.NewMailbox, Locale: proving.Locale})
+	}
+	all, err := t.rows().AddressesOf(ctx, first.Subject)
+	if err != nil {
+		return err
+	}
+	for _, a := range all {
+		if a.Standing.Holds() && !a.Since.Before(first.Made) {
+			doubt(a)
+		}
+	}
 	for _, a := range doubtful {
-		step := rows.Step{Subject: c.Subject, Mailbox: a.Mailbox, At: t.s.p.Now(), What: "standing",
+		step := rows.Step{Subject: first.Subject, Mailbox: a.Mailbox, At: t.s.p.Now(), What: "standing",
 			Outcome: "stale: " + flow.TakenBack, Network: flow.Network(ctx)}
 		a.Reason = flow.TakenBack
 		if err := t.rows().Doubt(ctx, a, step); err != nil {
 			return err
 		}
-		if err := t.recheck(ctx, c.Subject, a.Address, a.Locale); err != nil {
+		if err := t.recheck(ctx, first.Subject, a.Address, a.Locale); err != nil {
 			return err
 		}
 	}

@@ -162,7 +162,7 @@ func (b *bed) drain(ctx context.Context) (time.Duration, error) {
 	ended := make(chan error, 1)
 	go func() { ended <- b.svc.Run(running) }()
 	for {
-		left, err := b.store.Left(ctx)
+		left, err := b.store.Left(ctx, time.Now().Add(24*time.Hour))
 		if err != nil {
 			return 0, err
 		}

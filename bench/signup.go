@@ -292,8 +292,9 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 			return err
 		}
 		return tx(db, func(t *sql.Tx) error {
-			return errors.Join(run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ?",
-				one.id),
+			return errors.Join(
+				run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ? RETURNING *",
+					one.id),
 				run(t, "UPDATE illumicode_registration SET since = since WHERE subject = ? AND ticket = ? AND "+
 					"contested = 0", one.subject, ticket),
 				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1)", one.id, one.id),

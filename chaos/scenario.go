@@ -154,7 +154,7 @@ func (s *stage) untilEmpty(again func() error) error {
 		if err := again(); err != nil {
 			return err
 		}
-		left, err := flow.Of(s.svc).Store.Left(s.ctx)
+		left, err := flow.Of(s.svc).Store.Left(s.ctx, s.svc.Now().Add(24*time.Hour))
 		if s.ctx.Err() != nil {
 			return errors.New("the time was over before everything had arrived")
 		}

@@ -119,6 +119,9 @@ func byPassword(ctx context.Context, db *sql.DB, email, password string) (passen
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return passenger{}, false, err
 	}
+	if hash == "" { // void, as others may have known it; that takes as long
+		hash = spareHash
+	}
 	fits := samePassword(hash, password)
 	return p, fits && err == nil, nil
 }

@@ -127,6 +127,8 @@ type scene struct {
 	out     *Teller
 	browser *browser
 	step    time.Time
+
+	contested bool // others may have registered the account: its password is void
 }
 
 // did tells a step that has just ended, and what was seen.
@@ -233,6 +235,21 @@ func (s *scene) triesToSignIn() error {
 func (s *scene) signsIn() error {
 	if err := s.triesToSignIn(); err != nil {
 		return err
+	}
+	if s.contested {
+		if err := s.see("tries the password", "Sign in", "Anmelden"); err != nil {
+			return err
+		}
+		if err := s.noted("Address and password do not fit", "Adresse und Passwort passen nicht"); err != nil {
+			return err
+		}
+		m, err := s.asksForCode(len(s.demo.Inbox.Letters(s.envelope())) + 1)
+		if err != nil {
+			return err
+		}
+		if err := s.types(m.Code); err != nil {
+			return err
+		}
 	}
 	comma := ""
 	if s.name != "" {

@@ -78,6 +78,9 @@ func (d *Desk) decide(ctx context.Context, t store.Tx, what Decision) error {
 		return illumicode.ErrNothingPending
 	}
 	subject := changes[0].Subject
+	if err := t.SettleStopped(ctx, subject); err != nil { // a link acts once, and no earlier one after this
+		return err
+	}
 	doubtful, err := t.AddressesOf(ctx, subject)
 	if err != nil {
 		return err

@@ -137,6 +137,6 @@ func (d *Desk) Summary(ctx context.Context) (Summary, error) {
 			Lane: delivery.Lane(l.Lane), State: string(l.State), Count: l.Count, Oldest: l.Oldest,
 		})
 	}
-	s.Left, err = d.p.Store.Left(ctx)
+	s.Left, err = d.p.Store.Left(ctx, now.AddDate(100, 0, 0)) // whenever it is due
 	return s, err
 }

@@ -15,7 +15,7 @@ func TestDefaultLettersLint(t *testing.T) {
 	}
 	var page strings.Builder
 	if err := defaults(t).Gallery(&page, w, "https://ferry.example"); err != nil ||
-		strings.Count(page.String(), "<iframe") != 10*8*3 {
+		strings.Count(page.String(), "<iframe") != 12*8*3 {
 		t.Errorf("the gallery has %d frames, %v", strings.Count(page.String(), "<iframe"), err)
 	}
 }

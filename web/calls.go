@@ -109,9 +109,10 @@ type (
 		Done bool `json:"done"`
 	}
 	undoneOut struct {
-		Change  string `json:"change" about:"its id, for settling it"`
-		Subject string `json:"subject"`
-		Frozen  bool   `json:"frozen" about:"it was in effect: nobody signs in until you settle it"`
+		Change  string   `json:"change" about:"its id, for settling it"`
+		Subject string   `json:"subject"`
+		Frozen  bool     `json:"frozen" about:"one was in effect: nobody signs in until you settle it"`
+		Stopped []string `json:"stopped" about:"new addresses of the changes taken back, later ones too"`
 	}
 	settleIn struct {
 		Change string      `json:"change" is:"required" about:"its id, as taking it back has told it"`
@@ -243,7 +244,7 @@ func (a *API) decisions() []call {
 			summary: "Take a change of address back for the holder of the old one"},
 			func(r *http.Request, in takeBackIn) (undoneOut, error) {
 				c, err := svc.Undo(r.Context(), in.Link, nil)
-				return undoneOut{c.ID, c.Subject, c.Made}, err
+				return undoneOut{c.ID, c.Subject, c.Made, c.Stopped}, err
 			}),
 		serve(a, call{method: "POST", path: "/v1/settle", status: ok, keyed: true,
 			summary: "Decide a change of address that was taken back after it was made: you know which side is the " +

@@ -103,7 +103,10 @@ func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
 	switch in.Purpose {
 	case challenge.Undo:
 		c := in.Change
-		v = page{What: "undo", Address: c.Old, NewAddress: c.New, Made: c.Made}
+		v = page{What: "undo", Address: c.Old, Stopped: c.Stopped, Made: c.Made}
+		if len(c.Stopped) == 0 {
+			v.Stopped = []string{c.New}
+		}
 		if errors.Is(err, illumicode.ErrUsed) {
 			v.Message, err = undone(c), nil
 		}
@@ -147,7 +150,7 @@ func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
 			p.showTakeBack(w, r)
 			return
 		}
-		v = page{What: "undo", Message: undone(c), Address: c.Old}
+		v = page{What: "undo", Message: undone(c), Address: c.Old, Stopped: c.Stopped}
 	default:
 		v, err = p.notMe(r.Context(), link)
 	}

@@ -188,7 +188,7 @@ func TestFlowsOverJSON(t *testing.T) {
 	settle := map[string]string{"change": text(undone, "change"), "keep": mara}
 	call(409, "/v1/settle", settle)
 	if got := call(200, "/v1/proof/link",
-		map[string]string{"link": string(s.Link(s.Letter(mara, 6)))}); got["confirmed"] != false {
+		map[string]string{"link": string(s.Link(s.Letter(mara, 7)))}); got["confirmed"] != false {
 		t.Errorf("a proof of a frozen account: %v", got)
 	}
 	b := s.browser()
@@ -200,7 +200,7 @@ func TestFlowsOverJSON(t *testing.T) {
 		"stays frozen until") {
 		t.Errorf("its link once more:\n%s", body)
 	}
-	call(409, "/v1/proof/link", map[string]string{"link": string(s.Link(s.Letter(mara, 6)))})
+	call(409, "/v1/proof/link", map[string]string{"link": string(s.Link(s.Letter(mara, 7)))})
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
 	call(410, "/v1/undo", map[string]string{"link": undo})

@@ -318,10 +318,10 @@ type page struct {
 	CanCorrect       bool   // a mistyped address can be corrected
 	Typed            string // what was typed instead
 
-	What       string // undo or not_me
-	NewAddress string
-	Made       bool
-	Browsers   bool // known browsers can be forgotten
+	What     string   // undo or not_me
+	Stopped  []string // new addresses of the changes that are taken back
+	Made     bool
+	Browsers bool // known browsers can be forgotten
 
 	Category string // of notices
 	Sealed   string // what an unsubscribe link carries

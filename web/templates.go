@@ -65,7 +65,7 @@ func (p *Pages) samples() []page {
 	much := p.dress(page{Title: "wait_title", Message: "wrong_code", Purpose: challenge.Reverify,
 		Address: "reader@letters.example", Seconds: 30, Count: int(time.Hour / time.Second), Tries: 4, HasCode: true,
 		HasLink: true, Closed: true, CanResend: true, Waiting: true, CanCorrect: true, Typed: "reader@", What: "undo",
-		NewAddress: "new@letters.example", Made: true, Browsers: true, Category: "news", Sealed: "sealed"}, "ar")
+		Stopped: []string{"new@letters.example"}, Made: true, Browsers: true, Category: "news", Sealed: "sealed"}, "ar")
 	return []page{little, much}
 }
 

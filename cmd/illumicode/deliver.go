@@ -49,7 +49,7 @@ func (a *app) deliver() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&at, "metrics",
 		"", "serve /metrics, /healthz and /readyz at this host:port (default: serve.metrics of the configuration)")
-	cmd.Flags().BoolVar(&untilEmpty, "until-empty", false, "exit as soon as nothing waits and nothing is under way")
+	cmd.Flags().BoolVar(&untilEmpty, "until-empty", false, "exit as soon as nothing that is due waits or is under way")
 	return cmd
 }
 
@@ -76,12 +76,12 @@ func (a *app) work(ctx context.Context, svc *illumicode.Service, log *slog.Logge
 	return a.print(summaryOf(sum, svc.Now()), func() { a.line("%s", summaryLine(sum)) })
 }
 
-// waitEmpty returns when the outbox has nothing left to do.
+// waitEmpty returns when the outbox has nothing left to do that is due within a minute.
 func waitEmpty(ctx context.Context, svc *illumicode.Service) error {
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		left, err := flow.Of(svc).Store.Left(ctx)
+		left, err := flow.Of(svc).Store.Left(ctx, svc.Now().Add(time.Minute))
 		if err != nil || !left {
 			return err
 		}

@@ -96,7 +96,7 @@ func (c Composer) request(ctx context.Context, d store.Delivery, zone *time.Loca
 	switch {
 	case d.Challenge != "":
 		r.Data, r.Proof, err = c.proof(ctx, d)
-	case d.Letter == flow.ChangeLetter:
+	case d.Letter == flow.ChangeLetter || d.Letter == flow.ChangedLetter:
 		r.Data, r.Proof, err = c.undoing(ctx, d)
 	default:
 		r.Data, err = c.data(ctx, d)
@@ -276,7 +276,12 @@ func (c Composer) change(ctx context.Context, d store.Delivery) (map[string]any,
 		return nil, row, fmt.Errorf("%w: %w", outbox.ErrLater, err)
 	}
 	delete(data, ChangeID)
-	data["new_address"], data["undo_days"] = row.New, max(1, int(c.p.Undo/(24*time.Hour)))
+	const day = 24 * time.Hour
+	left := d.Fixed
+	if left.IsZero() { // in a preview
+		left = d.Created
+	}
+	data["new_address"], data["undo_days"] = row.New, max(1, int((row.UndoEnds.Sub(left)+day/2)/day))
 	return data, row, nil
 }
 
@@ -287,7 +292,11 @@ func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 	if err != nil {
 		return nil, render.Proof{}, err
 	}
-	if row.State != store.Pending && row.State != store.Made {
+	said := store.Pending // that it is asked for is not said any more once it is made: another letter says that
+	if d.Letter == flow.ChangedLetter {
+		said = store.Made
+	}
+	if row.State != said {
 		return nil, render.Proof{}, &outbox.Drop{State: store.Cancelled, Note: "its change of address is " +
 			string(row.State)}
 	}

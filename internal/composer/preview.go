@@ -56,7 +56,7 @@ func (c Composer) Preview(ctx context.Context, d store.Delivery) (Preview, error
 		if row, err = c.p.Store.Challenge(ctx, d.Challenge); err == nil {
 			r.Data, r.Proof, err = c.maskedProof(row)
 		}
-	case d.Letter == flow.ChangeLetter:
+	case d.Letter == flow.ChangeLetter || d.Letter == flow.ChangedLetter:
 		var row store.Change
 		if r.Data, row, err = c.change(ctx, d); err == nil {
 			r.Proof = render.Proof{Link: c.p.Site.BaseURL + c.p.Site.NotMePath + "?t=" + masked,

@@ -68,6 +68,12 @@ var (
 	endChanges   = db.Q(`UPDATE @change SET state = 'settled' WHERE subject = (SELECT subject FROM @change
 		WHERE id = ? AND state = 'frozen') AND (state = 'frozen' OR state = 'made' AND made >= (SELECT made
 		FROM @change WHERE id = ?)) RETURNING ` + changeRow.Names())
+	// A change and what was begun or made after it, while any of that can be taken back.
+	lockChange  = db.Q(`SELECT ` + changeRow.Names() + ` FROM @change WHERE id = ? @lock()`)
+	changesFrom = db.Q(`SELECT ` + changeRow.Names() + ` FROM @change WHERE subject = ? AND made >= ?
+		AND state IN ('pending', 'made') ORDER BY made`)
+	markUndone      = db.Q(`UPDATE @change SET frozen = ? WHERE id = ? AND state = 'stopped' AND frozen = 0`)
+	settleStopped   = db.Q(`UPDATE @change SET state = 'settled' WHERE subject = ? AND state = 'stopped'`)
 	anyFrozen       = db.Q(`SELECT EXISTS (SELECT 1 FROM @change WHERE subject = ? AND state = 'frozen')`)
 	moveToCorrected = db.Q(`UPDATE @change SET challenge = ?, new_address = ?, new_mailbox = ?, bound = ?
 		WHERE id = ? AND state = 'pending'`)
@@ -114,6 +120,33 @@ func (t Tx) MoveChange(ctx context.Context, c Change, to ChangeState, frozen tim
 // StopChangeOf stops the pending change that a challenge is for, if it is for one.
 func (t Tx) StopChangeOf(ctx context.Context, challenge string) error {
 	_, err := t.Exec(ctx, stopChangeOf, challenge)
+	return err
+}
+
+// LockChange returns the change with this id, locked, or [db.ErrNotFound].
+func (t Tx) LockChange(ctx context.Context, id string) (Change, error) {
+	return db.One(ctx, t, changeRow.Scan, lockChange, id)
+}
+
+// ChangesFrom returns what can be taken back of a change and of those that its subject began or made after it.
+func (t Tx) ChangesFrom(ctx context.Context, c Change) ([]Change, error) {
+	return db.All(ctx, t, changeRow.Scan, changesFrom, c.Subject, db.Millis(c.Made))
+}
+
+// ChangesFrom is the same outside of a transaction.
+func (s Rows) ChangesFrom(ctx context.Context, c Change) ([]Change, error) {
+	return db.All(ctx, s, changeRow.Scan, changesFrom, c.Subject, db.Millis(c.Made))
+}
+
+// MarkUndone says that a change which had been stopped before was taken back too.
+func (t Tx) MarkUndone(ctx context.Context, id string, now time.Time) error {
+	_, err := t.Exec(ctx, markUndone, db.Millis(now), id)
+	return err
+}
+
+// SettleStopped settles what changes of a subject were stopped: their links do nothing any more.
+func (t Tx) SettleStopped(ctx context.Context, subject string) error {
+	_, err := t.Exec(ctx, settleStopped, subject)
 	return err
 }
 

@@ -17,5 +17,6 @@ var _ = db.Hot(map[string]string{
 	"set standing": setStanding, "set bounced": setBounced, "to ask again": selectToAsk, "grace over": selectGraceOver,
 	"trail of a mailbox": trailOfMailbox, "changes of a subject": selectChanges,
 	"changes of some subjects": changesAt, "change of a challenge": selectChangeFor, "undo over": selectUndoOver,
+	"changes from one on": changesFrom, "change, locked": lockChange,
 	"is any frozen": anyFrozen, "proven since": provenSince, "stop changes": stopChanges,
 })

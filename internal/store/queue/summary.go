@@ -29,12 +29,14 @@ func (s Rows) Loads(ctx context.Context) ([]Load, error) {
 	}, countLoad)
 }
 
-var anyLeft = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE state IN ('waiting', 'claimed'))
+// What was never tried, has no note and is due later is not put off, but asked for later.
+var anyLeft = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE state IN ('waiting', 'claimed')
+	AND NOT (state = 'waiting' AND attempts = 0 AND note = '' AND due > ?))
 	OR EXISTS (SELECT 1 FROM @fanout_piece) OR EXISTS (SELECT 1 FROM @event)`)
 
-// Left reports whether anything is left for workers to do, now or later.
-func (s Rows) Left(ctx context.Context) (bool, error) {
-	return db.One(ctx, s, db.Scalar[bool], anyLeft)
+// Left reports whether anything is left for workers to do, but for letters that were asked for at a time after soon.
+func (s Rows) Left(ctx context.Context, soon time.Time) (bool, error) {
+	return db.One(ctx, s, db.Scalar[bool], anyLeft, db.Millis(soon))
 }
 
 func scanCount(r db.Scanner) (l Load, err error) { return l, r.Scan(&l.State, &l.Count) }
