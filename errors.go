@@ -53,6 +53,8 @@ var (
 	// ErrDifferent matches a notice or an event under a key that was used for other contents.
 	ErrDifferent = errors.New("illumicode: the same key was used for something else")
 
+	// ErrUndoable means that a change of an account's address can still be taken back; see [Closing].
+	ErrUndoable = errors.New("illumicode: a change of the account's address can still be taken back")
 	// ErrOccupied is for the callback of [Service.Signup] to return when the account exists
 	// already. The stranger who asked is answered as if it did not.
 	ErrOccupied = errors.New("illumicode: the address has an account")

@@ -131,6 +131,9 @@ type (
 	revokedOut struct {
 		Revoked int `json:"revoked" about:"how many browsers are not known any more"`
 	}
+	closeIn struct {
+		Undoable string `json:"undoable" about:"yes: even while a change of its address can be taken back"`
+	}
 	takenOut struct {
 		Taken int `json:"taken"`
 	}
@@ -265,6 +268,15 @@ func (a *API) decisions() []call {
 			summary: "Send the letter of a subject's pending signup again, whatever browser asks"},
 			func(r *http.Request, _ nothing) (pendingOut, error) {
 				return pending(svc.ResendForSubject(r.Context(), r.PathValue("subject")))
+			}),
+		serve(a, call{method: "POST", path: "/v1/subjects/{subject}/close", status: ok, keyed: true,
+			summary: "Take everything from the subject of an account that you close: addresses, challenges, browsers"},
+			func(r *http.Request, in closeIn) (doneOut, error) {
+				what := illumicode.Closing{Subject: r.PathValue("subject"), Undoable: in.Undoable == "yes"}
+				err := svc.Transact(r.Context(), func(ctx context.Context, tx illumicode.Tx) error {
+					return tx.Release(ctx, what)
+				})
+				return doneOut{err == nil}, err
 			}),
 		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true,
 			in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},

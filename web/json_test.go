@@ -204,6 +204,10 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
 	call(410, "/v1/undo", map[string]string{"link": undo})
+	call(200, "/v1/subjects/a/close", map[string]string{"undoable": "yes"})
+	if got := call(200, "GET /v1/subjects/a", nil); got["confirmed"] != false {
+		t.Errorf("a closed account: %v", got)
+	}
 
 	resp, err := http.Get(s.server.URL + "/v1/openapi.json")
 	if err != nil {

@@ -56,6 +56,8 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		{illumicode.ErrCalledOff, http.StatusGone, "called-off", "the challenge was ended"},
 		{illumicode.ErrExpired, http.StatusGone, "expired", "the proof has expired"},
 		{illumicode.ErrUsed, http.StatusConflict, "used", "it has been done already"},
+		{illumicode.ErrUndoable, http.StatusConflict, "undoable",
+			"a change of the account's address can still be taken back; say that it is closed nevertheless"},
 		{illumicode.ErrFrozen, http.StatusConflict, "frozen",
 			"the proof is kept, and counts when the change that was taken back is settled"},
 		{illumicode.ErrTaken, http.StatusConflict, "held", "another subject holds this address"},

@@ -24,6 +24,7 @@ const (
 	Undone     = "undone"     // a change of its subject's address was taken back
 	Moved      = "moved"      // its subject has another address now
 	Lapsed     = "lapsed"     // nobody proved it in time
+	Closed     = "closed"     // the account of its subject was closed
 	ByOperator = "operator"   // somebody at a keyboard ended it
 )
 

@@ -35,3 +35,4 @@ CREATE TABLE illumicode_registration (
 );
 INSERT INTO illumicode_registration (subject, ticket, contested, since)
   SELECT DISTINCT subject, '', 1, 0 FROM illumicode_address WHERE standing = 'unconfirmed' AND subject <> '';
+CREATE INDEX illumicode_holder_subject ON illumicode_holder (subject);
