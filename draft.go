@@ -52,7 +52,10 @@ func (s *Service) drafted(ctx context.Context, n Notice, a Admission) (rows.Deli
 	d := rows.Delivery{
 		Letter: n.Letter, Locale: a.locale, Zone: a.zone, Address: a.address.String(), Name: a.address.Name,
 		Lane: cmp.Or(rows.Lane(n.Lane), rows.Lane(kind.Lane), rows.Normal), Once: kind.AtMostOnce, Key: n.Key,
-		AskedBy: flow.Asker(ctx), Trace: outbox.Trace(ctx),
+		AskedBy: flow.Asker(ctx), Trace: outbox.Trace(ctx), Subject: a.subject, Medium: string(n.Medium),
+	}
+	if a.subject != "" {
+		d.Address = ""
 	}
 	if n.Hold {
 		d.HeldBy, d.Note = rows.HeldAsked, "held from the beginning; release it to send it"
@@ -76,7 +79,7 @@ func gather(d *rows.Delivery, n Notice) error {
 	if n.Gather.For <= 0 || len(n.Cc)+len(n.Bcc)+len(n.Attachments) > 0 || n.Hold || n.Remind.Before != 0 {
 		return errors.New("a notice that gathers needs Gather.For, and has no copies, attachments, hold or reminder")
 	}
-	d.Collapse = n.Letter + " " + d.Address + " " + n.Gather.Topic
+	d.Collapse = n.Letter + " " + cmp.Or(d.Address, "subject "+d.Subject) + " " + n.Gather.Topic
 	d.Due = d.Due.Add(n.Gather.For)
 	return nil
 }
@@ -149,7 +152,8 @@ func (s *Service) try(n Notice, a Admission, values map[string]any) error {
 	if err != nil {
 		return err
 	}
-	r := render.Request{Letter: n.Letter, Locale: language.Make(a.locale), Zone: zone, Writer: s.p.Writer, Data: values}
+	r := render.Request{Letter: n.Letter, Locale: language.Make(cmp.Or(a.locale, s.Locale(""))), Zone: zone,
+		Writer: s.p.Writer, Data: values}
 	if !a.address.IsPhone() || n.Fallback != "" {
 		err = s.p.Letters.Try(r)
 	}

@@ -78,3 +78,5 @@ func letterAbout(t *testing.T, k *illumicodetest.Kit, to, subject string) (found
 	})
 	return found
 }
+
+func storeOf(k *illumicodetest.Kit) *store.Store { return flow.Of(k.Service).Store }

@@ -1,6 +1,7 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -14,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode/internal/composer"
 	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
 )
 
@@ -21,6 +23,10 @@ import (
 type Notice struct {
 	Letter string
 	To     Request // address, name, locale and zone of the reader
+
+	// With To.Subject and no address it goes to the confirmed address that the subject has at the first attempt, of
+	// this medium; [limit.Mail] if empty. Without one it is cancelled, and for a frozen account held.
+	Medium limit.Medium
 	// the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none; not with
 	// Cc, Bcc or Gather
 	Fallback string
@@ -70,7 +76,7 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 	if err := t.ok(); err != nil {
 		return nil, err
 	}
-	a, err := t.s.addressed(ctx, n.To)
+	a, err := t.s.reader(ctx, n)
 	if err != nil {
 		return nil, err
 	}
@@ -79,6 +85,9 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 		return nil, err
 	}
 	recipients := []message.Address{a.address}
+	if a.subject != "" {
+		recipients[0] = message.Address{} // found when it is sent
+	}
 	for _, list := range [][]string{n.Cc, n.Bcc} {
 		for _, one := range list {
 			to, err := message.ParseAddress(one)
@@ -102,7 +111,7 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 		return nil, err
 	}
 	for i, to := range recipients {
-		d.ID, d.Address, d.Name = ids[i], to.String(), to.Name
+		d.ID, d.Address, d.Name = ids[i], to.String(), cmp.Or(to.Name, n.To.Name)
 		if d.Collapse != "" {
 			ids[i], err = t.rows().Join(ctx, d, flow.NewID())
 		} else {
@@ -115,10 +124,52 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 	return ids, nil
 }
 
+// reader checks whom a notice is to write to, in which language. Where it goes to a subject the address is empty.
+func (s *Service) reader(ctx context.Context, n Notice) (Admission, error) {
+	if n.To.Address != "" || n.To.Subject == "" {
+		if n.Medium != "" {
+			return Admission{}, errors.New("illumicode: Medium is for a notice to a subject without an address")
+		}
+		return s.addressed(ctx, n.To)
+	}
+	if len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" {
+		return Admission{},
+			errors.New("illumicode: a notice to a subject goes to one address, without copies or fallback")
+	}
+	if n.Medium != "" && n.Medium != limit.Mail && n.Medium != limit.SMS {
+		return Admission{}, fmt.Errorf("illumicode: Medium is mail or sms, not %q", n.Medium)
+	}
+	if n.Medium == limit.SMS && !s.p.SMS {
+		return Admission{}, errors.New("illumicode: no provider carries SMS")
+	}
+	if _, err := s.p.Zones.Load(n.To.Zone); err != nil {
+		return Admission{}, err
+	}
+	a := Admission{address: s.p.From, zone: n.To.Zone, subject: n.To.Subject} // something to try its letter with
+	if n.Medium == limit.SMS {
+		a.address = trialPhone
+	}
+	a.address.Name = n.To.Name
+	if n.To.Locale != "" {
+		a.locale = s.Locale(n.To.Locale)
+	}
+	return a, nil
+}
+
+// trialPhone stands for a number while a notice is tried.
+var trialPhone = func() message.Address {
+	a, err := message.Phone("+15550100")
+	if err != nil {
+		panic(err) // it is a number
+	}
+	return a
+}()
+
 // once records the notice under its de-duplication key, and returns the deliveries of the one that
 // came before it; nil if it is the first.
 func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string, err error) {
-	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.Fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.ReplyTo,
+	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.Medium, n.Fallback, n.Cc, n.Bcc, n.Data,
+		n.Lane, n.ReplyTo,
 		n.Thread, n.Headers, n.Key})
 	if err != nil {
 		return nil, err
@@ -284,8 +335,8 @@ func (t Tx) Cancel(ctx context.Context, key string) (cancelled int64, err error)
 	return t.rows().CancelKey(ctx, key, "cancelled by the application", t.s.p.Now())
 }
 
-// Move moves the moment of the reminders under the application's key, and returns how many deliveries and unexpanded
-// lists that were.
+// Move makes what waits under the application's key due at another time, reminders relative to that moment, and returns
+// how many deliveries and unexpanded lists that were.
 func (t Tx) Move(ctx context.Context, key string, to time.Time) (moved int64, err error) {
 	if err := t.ok(); err != nil {
 		return 0, err

@@ -75,7 +75,7 @@ func ended(tb testing.TB, k *illumicodetest.Kit, id string, want store.State) st
 
 func notify(tb testing.TB, k *illumicodetest.Kit, n illumicode.Notice) string {
 	tb.Helper()
-	if n.To.Address == "" {
+	if n.To.Address == "" && n.To.Subject == "" {
 		n.To.Address = mara
 	}
 	ids, err := k.Service.Notify(tb.Context(), n)

@@ -48,6 +48,9 @@ func (t Tx) Release(ctx context.Context, what Closing) error {
 	if err != nil {
 		return err
 	}
+	if err := t.rows().CancelSubject(ctx, what.Subject, "the account of its subject was closed", now); err != nil {
+		return err
+	}
 	for _, c := range undoable {
 		if err := t.tellClosed(ctx, c); err != nil {
 			return err

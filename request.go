@@ -72,6 +72,7 @@ type Admission struct {
 	zone    string
 	browser rows.Browser // a known one that asks
 	ticket  Ticket       // that the browser has from an earlier challenge
+	subject string       // of a notice that goes to whatever address it has
 }
 
 // Address returns the admitted address as it will be stored.

@@ -81,6 +81,9 @@ func (d *Desk) decide(ctx context.Context, t store.Tx, what Decision) error {
 	if err := t.SettleStopped(ctx, subject); err != nil { // a link acts once, and no earlier one after this
 		return err
 	}
+	if err := t.Thaw(ctx, subject); err != nil {
+		return err
+	}
 	doubtful, err := t.AddressesOf(ctx, subject)
 	if err != nil {
 		return err

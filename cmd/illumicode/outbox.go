@@ -143,7 +143,7 @@ func (a *app) listText(list []store.Delivery, most int) {
 	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "ID\tSTATE\tLANE\tLETTER\tTO\tTRIES\tWHEN\tWHY")
 	for _, d := range list {
-		fmt.Fprintf(w, "…%s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", tail(d.ID), d.State, d.Lane, d.Letter, d.Address,
+		fmt.Fprintf(w, "…%s\t%s\t%s\t%s\t%s\t%d\t%s\t%s\n", tail(d.ID), d.State, d.Lane, d.Letter, goesTo(d),
 			d.Attempts, when(d), short(d.Note, 40))
 	}
 	w.Flush()
@@ -219,4 +219,12 @@ func summaryLine(sum store.Summary) string {
 		line += fmt.Sprintf(" %d sent again after an attempt whose end is unknown.", sum.Repeats)
 	}
 	return line
+}
+
+// goesTo says where a delivery goes; one to a subject has no address before its first attempt.
+func goesTo(d store.Delivery) string {
+	if d.Address == "" && d.Subject != "" {
+		return "subject " + d.Subject
+	}
+	return d.Address
 }

@@ -103,7 +103,7 @@ func (a *app) showText(d store.Delivery, pauses []store.Pause, attempts []store.
 	row("delivery", "%s", d.ID)
 	row("state", "%s", d.State)
 	row("letter", "%s, locale %s, lane %s", d.Letter, d.Locale, d.Lane)
-	row("to", "%s", strings.TrimSpace(d.Name+" <"+d.Address+">"))
+	row("to", "%s", strings.TrimSpace(d.Name+" <"+goesTo(d)+">"))
 	if d.Challenge != "" {
 		row("challenge", "%s, code generation %d", d.Challenge, d.Generation)
 	}

@@ -46,11 +46,13 @@ func main() {
 	proof, _, ticket := change(ctx, svc, first, second)
 	fmt.Println("pending: the account has", quay.Must(svc.Address(ctx, "7")))
 	quay.Check(svc.ConfirmCode(ctx, ticket, proof.Code, apply))
+	told(svc.Next())
 	fmt.Println("proven:  the account has", quay.Must(svc.Address(ctx, "7")))
 
 	// Somebody else got into the account and moves it to an address of theirs.
 	proof, undo, ticket := change(ctx, svc, second, thief)
 	quay.Check(svc.ConfirmCode(ctx, ticket, proof.Code, apply))
+	told(svc.Next()) // and once more a day later
 	fmt.Println("stolen:  the account has", quay.Must(svc.Address(ctx, "7")))
 
 	// The owner reads the letter at the old address, and takes it back. Neither address signs in now;
@@ -90,6 +92,9 @@ func change(ctx context.Context, svc *quay.Quay, from, to string) (proof, undo q
 			undo = l
 		}
 	}
-	fmt.Printf("%-29s gets %q\n%-29s gets %q\n", proof.To, proof.Subject, undo.To, undo.Subject)
+	told(proof)
+	told(undo)
 	return proof, undo, pending.Ticket
 }
+
+func told(l quay.Letter) { fmt.Printf("%-29s gets %q\n", l.To, l.Subject) }

@@ -1,6 +1,9 @@
 package outbox
 
 import (
+	"context"
+	"errors"
+
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/message"
 )
@@ -10,16 +13,59 @@ type Addressed struct {
 	store.Delivery
 	To     message.Address // zero if Unread
 	Unread error           // why the address cannot be read
+	found  bool            // it was looked up, and is not in the row yet
 }
 
-// addressed returns claimed deliveries with their recipients.
-func addressed(claimed ...store.Delivery) []Addressed {
-	all := make([]Addressed, len(claimed))
-	for i, d := range claimed {
-		to, err := message.ParseRecipient(d.Address)
-		all[i] = Addressed{d, to, err}
+// A HoldError is the reason for which a delivery has to wait until somebody decides.
+type HoldError struct{ By, Note string }
+
+func (e *HoldError) Error() string { return "outbox: held: " + e.Note }
+
+// addressed returns claimed deliveries with their recipients. One to a subject gets the address that the subject has
+// now, is held, or ends.
+func (w *worker) addressed(ctx context.Context, claimed ...store.Delivery) []Addressed {
+	all := make([]Addressed, 0, len(claimed))
+	for _, d := range claimed {
+		one := Addressed{Delivery: d}
+		if d.Address == "" && d.Subject != "" {
+			if !w.find(ctx, &one.Delivery) {
+				continue
+			}
+			one.found = true
+		}
+		one.To, one.Unread = message.ParseRecipient(one.Address)
+		all = append(all, one)
 	}
 	return all
+}
+
+// find looks up where a delivery to a subject goes, and reports whether it goes anywhere now.
+func (w *worker) find(ctx context.Context, d *store.Delivery) bool {
+	found, err := w.cfg.Find(ctx, *d)
+	if err == nil {
+		d.Address, d.Locale = found.Address, found.Locale
+		return true
+	}
+	if held, ok := errors.AsType[*HoldError](err); ok {
+		w.hold(*d, held.By, held.Note)
+	} else if drop, ok := errors.AsType[*Drop](err); ok {
+		w.drop(*d, drop.State, drop.Note)
+	} else {
+		w.unclaim(*d, w.now().Add(w.cfg.Poll), err.Error())
+	}
+	return false
+}
+
+// settled writes the address that was looked up into the row, at the first attempt, and reports whether it could.
+func (w *worker) settled(ctx context.Context, d Addressed) bool {
+	if !d.found {
+		return true
+	}
+	if err := w.store.Readdress(ctx, d.Delivery); err != nil {
+		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "its address cannot be written")
+		return false
+	}
+	return true
 }
 
 // destination returns what the terms of providers look at: the domain of an address in A-labels, or a phone number.

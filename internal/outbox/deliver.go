@@ -71,7 +71,7 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		return
 	}
 	d.Signature = letter.Signature
-	if c, ok := w.choose(ctx, d, tried, letter); ok {
+	if c, ok := w.choose(ctx, d, tried, letter); ok && w.settled(ctx, d) {
 		w.attempt(ctx, d.Delivery, c, letter)
 	}
 }

@@ -79,7 +79,7 @@ func (w *worker) fill(ctx context.Context, lane store.Lane, woken bool) (more bo
 		return cmp.Or(a.Due.Compare(b.Due), strings.Compare(a.ID, b.ID))
 	})
 	w.marks[lane].claimed(claimed, now)
-	w.queue.put(lane, w.screened(ctx, addressed(claimed...)))
+	w.queue.put(lane, w.screened(ctx, w.addressed(ctx, claimed...)))
 	w.cfg.Observer.Claimed(lane, len(claimed))
 	return len(claimed) == room, nil
 }

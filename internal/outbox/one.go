@@ -37,7 +37,7 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 	}
 	d, claimErr := o.store.ClaimOne(ctx, w.row.ID, id, o.now())
 	if claimErr == nil {
-		for _, d := range w.screened(ctx, addressed(d)) {
+		for _, d := range w.screened(ctx, w.addressed(ctx, d)) {
 			w.deliver(hard, d)
 		}
 	}

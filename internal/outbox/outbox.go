@@ -79,6 +79,8 @@ type Config struct {
 	Feedback func(ctx context.Context) (n int, err error)
 	// turns some events that wait into deliveries; nil for none
 	Events func(ctx context.Context) (n int, err error)
+	// where a delivery to a subject goes, or a [*Drop] or [*HoldError]; nil if there are none
+	Find func(ctx context.Context, d store.Delivery) (store.Delivery, error)
 	// why some must not be sent, by their ids; nil for nobody
 	Screen func(ctx context.Context, claimed []Addressed) (notes map[string]string, err error)
 	// does what time asks for, beside deliveries, every 20 polls and as long as there is more; nil for none

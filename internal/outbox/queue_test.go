@@ -15,7 +15,7 @@ func TestLanesByWeight(t *testing.T) {
 	for _, lane := range store.Lanes {
 		var all []Addressed
 		for i := range 700 {
-			all = append(all, addressed(store.Delivery{ID: fmt.Sprint(i), Lane: lane})...)
+			all = append(all, Addressed{Delivery: store.Delivery{ID: fmt.Sprint(i), Lane: lane}})
 		}
 		q.put(lane, all)
 	}
@@ -45,7 +45,7 @@ func TestLanesByWeight(t *testing.T) {
 		t.Fatalf("with no urgent left, a reserved sender got %s", lane)
 	case <-time.After(20 * time.Millisecond):
 	}
-	q.put(store.Urgent, addressed(store.Delivery{Lane: store.Urgent}))
+	q.put(store.Urgent, []Addressed{{Delivery: store.Delivery{Lane: store.Urgent}}})
 	if lane := <-taken; lane != store.Urgent {
 		t.Errorf("got %s", lane)
 	}

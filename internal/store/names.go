@@ -73,6 +73,7 @@ const (
 	SentAgain   = queue.SentAgain
 	HeldAsked   = queue.HeldAsked
 	HeldGuard   = queue.HeldGuard
+	HeldFrozen  = queue.HeldFrozen
 	HeldUnsure  = queue.HeldUnsure
 	SettingSite = queue.SettingSite
 	PieceSize   = queue.PieceSize

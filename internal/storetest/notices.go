@@ -87,16 +87,16 @@ func moves(b *bed) {
 	})
 	b.write(func(t store.Tx) error {
 		n, err := t.Move(b.Context(), "sailing 7", start.Add(9*time.Hour))
-		if n != 2 {
-			b.Errorf("moved %d, want the reminder and the list", n)
+		if n != 3 {
+			b.Errorf("moved %d, want the reminder, the notice and the list", n)
 		}
 		return err
 	})
 	if d := b.get(remind); !d.Due.Equal(start.Add(7*time.Hour)) || !d.DeliverBefore.Equal(start.Add(9*time.Hour)) {
 		b.Errorf("moved to %v, until %v", d.Due, d.DeliverBefore)
 	}
-	if d := b.get(other); !d.Due.Equal(start) {
-		b.Errorf("what is no reminder moved to %v", d.Due)
+	if d := b.get(other); !d.Due.Equal(start.Add(9*time.Hour)) || !d.DeliverBefore.IsZero() {
+		b.Errorf("what is no reminder moved to %v, until %v", d.Due, d.DeliverBefore)
 	}
 	b.write(func(t store.Tx) error {
 		n, err := t.CancelKey(b.Context(), "sailing 7", "called off", start)

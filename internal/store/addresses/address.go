@@ -192,6 +192,9 @@ var (
 	selectRelied = db.Q(`SELECT address FROM @address WHERE subject = ? AND (standing = 'confirmed' OR grace_ends > ?)
 		AND NOT EXISTS (SELECT 1 FROM @change WHERE subject = ? AND state = 'frozen') ORDER BY since DESC, address
 		LIMIT 1`)
+	selectReached = db.Q(`SELECT ` + addressRow.Names() + ` FROM @address WHERE subject = ?
+		AND (standing = 'confirmed' OR grace_ends > ?) AND (SUBSTR(address, 1, 1) = '+') = (? = 1)
+		ORDER BY since DESC, address LIMIT 1`)
 	selectToAsk = db.Q(`SELECT ` + addressRow.Names() + ` FROM @address
 		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND grace_ends > 0 ORDER BY asked LIMIT ?`)
 	selectGraceOver = db.Q(`SELECT ` + addressRow.Names() + ` FROM @address WHERE grace_ends > 0 AND grace_ends <= ?
@@ -219,6 +222,12 @@ func (s Rows) Addresses(ctx context.Context, subject string) ([]Address, error) 
 // [db.ErrNotFound] if there is none, or a change of its addresses is frozen.
 func (s Rows) ReliedAddress(ctx context.Context, subject string, now time.Time) (string, error) {
 	return db.One(ctx, s, db.Scalar[string], selectRelied, subject, db.Millis(now), subject)
+}
+
+// Reached returns the latest address of a subject that is confirmed, or in its time of grace at now: a phone number,
+// or a mail address. [db.ErrNotFound] means that there is none.
+func (s Rows) Reached(ctx context.Context, subject string, phone bool, now time.Time) (Address, error) {
+	return db.One(ctx, s, addressRow.Scan, selectReached, subject, db.Millis(now), db.Flag(phone))
 }
 
 // AddressesOf is [Rows.Addresses] in a transaction.

@@ -79,6 +79,8 @@ type Delivery struct {
 	Fallback string        // the address to try when this one has failed; empty for none
 	AskedBy  string        // what asked for it, in words; of a letter sent again [SentAgain] and who
 	Trace    string        // W3C traceparent of the request; empty for none
+	Subject  string        // whose confirmed address it goes to, where Address is empty until its first attempt
+	Medium   string        // of that address: sms; empty for mail
 
 	Claim    int64 // counts claims, and fences writes
 	Worker   string
@@ -97,6 +99,7 @@ type Delivery struct {
 const (
 	HeldAsked  = "asked"        // who enqueued it, or an operator, wanted it held
 	HeldGuard  = "guard"        // the guard lets nothing out to this address
+	HeldFrozen = "frozen"       // the account of its subject is frozen
 	HeldUnsure = "perhaps sent" // at most once, and its attempt ended without an answer
 )
 
@@ -134,6 +137,8 @@ var deliveryRow = db.Columns[Delivery]{
 	db.Text("fallback", func(r *Delivery) *string { return &r.Fallback }),
 	db.Text("asked_by", func(r *Delivery) *string { return &r.AskedBy }),
 	db.Text("trace", func(r *Delivery) *string { return &r.Trace }),
+	db.Text("subject", func(r *Delivery) *string { return &r.Subject }),
+	db.Text("medium", func(r *Delivery) *string { return &r.Medium }),
 }
 
 // New adds a delivery, of [Delivery.Fresh].
@@ -206,21 +211,43 @@ func (s Rows) AskedAgain(ctx context.Context, d Delivery) (bool, error) {
 }
 
 var (
-	moveDeliveries = db.Q(`UPDATE @delivery SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
-		WHERE app_key = ? AND app_key <> '' AND lead > 0 AND state IN ('waiting', 'held')`)
-	moveFanouts = db.Q(`UPDATE @fanout SET due = CAST(? AS BIGINT) - lead, deliver_before = CAST(? AS BIGINT)
-		WHERE app_key = ? AND app_key <> '' AND lead > 0`)
+	moveDeliveries = db.Q(`UPDATE @delivery SET ` + moved + ` AND state IN ('waiting', 'held')`)
+	moveFanouts    = db.Q(`UPDATE @fanout SET ` + moved)
+	readdress      = db.Q(`UPDATE @delivery SET address = ?, locale = ?` + ours)
+	thaw           = db.Q(`UPDATE @delivery SET state = 'waiting', held_by = '', note = ''
+		WHERE subject = ? AND subject <> '' AND state = 'held' AND held_by = 'frozen'`)
 )
 
-// Move makes the reminders under a key due relative to another moment, and returns how many that
-// were; a list that is not expanded yet counts as one.
+// A reminder has its moment for an end; any other notice has as much time as it had.
+const moved = `due = CAST(? AS BIGINT) - lead, deliver_before = CASE WHEN lead > 0 THEN CAST(? AS BIGINT)
+	WHEN deliver_before > 0 THEN deliver_before + CAST(? AS BIGINT) - due ELSE 0 END
+	WHERE app_key = ? AND app_key <> ''`
+
+// Move makes the notices under a key due at another moment, reminders relative to it, and returns how many that were; a
+// list that is not expanded yet counts as one.
 func (t Tx) Move(ctx context.Context, key string, to time.Time) (int64, error) {
-	n, err := t.Exec(ctx, moveDeliveries, db.Millis(to), db.Millis(to), key)
+	at := db.Millis(to)
+	n, err := t.Exec(ctx, moveDeliveries, at, at, at, key)
 	if err != nil {
 		return 0, err
 	}
-	m, err := t.Exec(ctx, moveFanouts, db.Millis(to), db.Millis(to), key)
+	m, err := t.Exec(ctx, moveFanouts, at, at, at, key)
 	return n + m, err
+}
+
+// Readdress writes the address of a claimed delivery, and its language.
+func (s Rows) Readdress(ctx context.Context, d Delivery) error {
+	n, err := s.Exec(ctx, readdress, d.Address, d.Locale, d.ID, d.Claim)
+	if err == nil && n == 0 {
+		err = ErrFenced
+	}
+	return err
+}
+
+// Thaw lets what was held for a frozen account go.
+func (t Tx) Thaw(ctx context.Context, subject string) error {
+	_, err := t.Exec(ctx, thaw, subject)
+	return err
 }
 
 var (

@@ -16,6 +16,7 @@ type Filter struct {
 	Letter        string
 	Address       string
 	Key           string    // the application's
+	Subject       string    // that they go to
 	HeldBy        string    // what holds them
 	Provider      string    // that made an attempt
 	CreatedBefore time.Time // zero means any
@@ -40,6 +41,7 @@ func (f Filter) where() (string, []any) {
 	add(f.Letter != "", "letter = ?", f.Letter)
 	add(f.Address != "", "address = ?", f.Address)
 	add(f.Key != "", "app_key = ? AND app_key <> ''", f.Key)
+	add(f.Subject != "", "subject = ? AND subject <> ''", f.Subject)
 	add(f.HeldBy != "", "held_by = ?", f.HeldBy)
 	add(!f.CreatedBefore.IsZero(), "created < ?", db.Millis(f.CreatedBefore))
 	add(!f.CreatedAfter.IsZero(), "created >= ?", db.Millis(f.CreatedAfter))
@@ -148,9 +150,19 @@ func (t Tx) CancelKey(ctx context.Context, key, note string, now time.Time) (int
 	return total, err
 }
 
+// CancelSubject cancels what waits for a subject.
+func (t Tx) CancelSubject(ctx context.Context, subject, note string, now time.Time) error {
+	for {
+		if n, err := t.cancel(ctx, Filter{Subject: subject}, note, now); err != nil || n == 0 {
+			return err
+		}
+	}
+}
+
 // In a caller's transaction no query may have to be prepared first.
 var byKey = func() string { where, _ := Filter{Key: "any"}.where(); return where }()
-var _ = []string{db.Q(chosen(byKey)), db.Q(dropPieces(byKey)),
+var bySubject = func() string { where, _ := Filter{Subject: "any"}.where(); return where }()
+var _ = []string{db.Q(chosen(byKey)), db.Q(chosen(bySubject)), db.Q(dropPieces(byKey)),
 	db.Q(dropLists(byKey))}
 
 func (t Tx) cancel(ctx context.Context, f Filter, note string, now time.Time) (int64, error) {

@@ -30,8 +30,9 @@ var _ = db.HotByIndex(map[string]string{
 var _ = db.Hot(map[string]string{
 	"claim one": claimOne, "end one": endOne, "delete one": deleteOne, "put back": putBack,
 	"asked again": askedAgain, "delivery by id": selectDelivery, "collapsing": selectCollapsing,
-	"items":          selectItems,
-	"move reminders": moveDeliveries, "orphans": takeOrphans, "claims unheard of": takeUnheard,
+	"items":        selectItems,
+	"move notices": moveDeliveries, "thaw": thaw,
+	"cancel for a subject": chosen(bySubject), "orphans": takeOrphans, "claims unheard of": takeUnheard,
 	"attempts of one": selectAttempts, "attempts of some": attemptsOn, "letters to a mailbox": lettersTo,
 	"providers of a challenge": carriedBy, "unfinished bundles": deletePieces, "oldest due": firstDue,
 	"first of a list": takePiece, "events": takeEvents, "release what a pause held": releaseHeldBy, "once": selectOnce,

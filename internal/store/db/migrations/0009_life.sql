@@ -36,3 +36,20 @@ CREATE TABLE illumicode_registration (
 INSERT INTO illumicode_registration (subject, ticket, contested, since)
   SELECT DISTINCT subject, '', 1, 0 FROM illumicode_address WHERE standing = 'unconfirmed' AND subject <> '';
 CREATE INDEX illumicode_holder_subject ON illumicode_holder (subject);
+
+-- A notice to a subject has no address until its first attempt: then it goes to the one that the subject has, by mail or
+-- as a text message.
+DROP VIEW illumicode_outbox;
+ALTER TABLE illumicode_delivery ADD COLUMN subject TEXT NOT NULL DEFAULT '';
+ALTER TABLE illumicode_delivery ADD COLUMN medium TEXT NOT NULL DEFAULT '';
+ALTER TABLE illumicode_ended ADD COLUMN subject TEXT NOT NULL DEFAULT '';
+ALTER TABLE illumicode_ended ADD COLUMN medium TEXT NOT NULL DEFAULT '';
+CREATE INDEX illumicode_delivery_subject ON illumicode_delivery (subject) WHERE subject <> '';
+CREATE VIEW illumicode_outbox AS
+  SELECT id, challenge, generation, letter, locale, address, name, data, lane, state, created, due, deliver_before, claim,
+    worker, claimed, attempts, spent, ended, note, zone, visible, bundle, version, once, held_by, app_key, lead, collapse,
+    fallback, asked_by, trace, subject, medium FROM illumicode_delivery
+  UNION ALL
+  SELECT id, challenge, generation, letter, locale, address, name, data, lane, state, created, due, deliver_before, claim,
+    worker, claimed, attempts, spent, ended, note, zone, visible, bundle, version, once, held_by, app_key, lead, collapse,
+    fallback, asked_by, trace, subject, medium FROM illumicode_ended;
