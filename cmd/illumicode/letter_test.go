@@ -15,7 +15,7 @@ func TestLetterVerbs(t *testing.T) {
 	if out := p.must("letter", "list"); !strings.Contains(out, "confirm") || !strings.Contains(out, "security") {
 		t.Errorf("letter list:\n%s", out)
 	}
-	if out := p.must("letter", "lint"); !strings.Contains(out, "10 letters in 8 locales: 0 faults") {
+	if out := p.must("letter", "lint"); !strings.Contains(out, "12 letters in 8 locales: 0 faults") {
 		t.Errorf("letter lint:\n%s", out)
 	}
 	if out := p.must("letter", "show", "confirm", "--locale", "de-AT"); !strings.Contains(out,
@@ -40,7 +40,7 @@ func TestLetterVerbs(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"letter", "show", "gone"}, exitFailed, `no letter is named "gone"; there are "account-exists"`},
+		{[]string{"letter", "show", "gone"}, exitFailed, `no letter is named "gone"; there are "account-closed"`},
 		{[]string{"letter", "show", "confirm", "--as", "pdf"}, exitMisused, "say text, html, eml or sms"},
 		{[]string{"letter", "show"}, exitMisused, "one argument"},
 	} {

@@ -197,7 +197,7 @@ func TestDemoStorm(t *testing.T) {
 		if err := dec.Decode(&o); err != nil {
 			t.Fatal(err)
 		}
-		if o.SignedIn > 0 && (o.SignedIn != 15 || o.Sent != 23 || o.Arrived != 23) {
+		if o.SignedIn > 0 && (o.SignedIn != 15 || o.Sent != 27 || o.Arrived != 27) {
 			t.Errorf("the script came to %+v", o)
 		}
 		if o.Codes > 0 {

@@ -304,7 +304,7 @@ func TestChangeAndUndo(t *testing.T) {
 	p.sees("Sign in")
 	p.signIn(other) // and the password does not help
 	p.sees("Sign in", "This account is frozen")
-	for n, address := range map[int]string{2: other, 3: email} {
+	for n, address := range map[int]string{2: other, 4: email} {
 		if l := p.letter(address, n); l.Subject != "Does this address still reach you?" {
 			t.Errorf("%s is asked by %q", address, l.Subject)
 		}
