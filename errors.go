@@ -45,6 +45,8 @@ var (
 	ErrTaken = errors.New("illumicode: another subject holds this address")
 	// ErrAdmissionUsed means that another transaction has begun a challenge with the admission, and committed.
 	ErrAdmissionUsed = errors.New("illumicode: the admission has begun its challenge already; admit the request again")
+	// ErrZone matches a Request.Zone that is no time zone of the IANA database.
+	ErrZone = flow.ErrZone
 	// ErrStuck means that a transaction of the service's own could not begin in time.
 	ErrStuck = flow.ErrStuck
 	// ErrTooLarge matches attachments that together are larger than Config.MaxAttachments.

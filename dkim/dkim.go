@@ -12,6 +12,7 @@ import (
 	"encoding/base64"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"strings"
 )
 
@@ -30,8 +31,8 @@ type Key struct {
 // String returns where the public key is published.
 func (k Key) String() string { return k.Selector + "._domainkey." + k.Domain }
 
-// GoString is String.
-func (k Key) GoString() string { return k.String() }
+// Format writes String, whatever the verb: no line of a log shows the key.
+func (k Key) Format(f fmt.State, _ rune) { io.WriteString(f, k.String()) }
 
 // ParseKey reads a private key in PEM: PKCS #8 with RSA or Ed25519, or PKCS #1. Errors never hold
 // the key.

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -8,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"net/netip"
 	"reflect"
@@ -96,7 +98,48 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if a.hasKey(r) {
 		client = onBehalf
 	}
-	a.mux.ServeHTTP(w, r.WithContext(from(r, client)))
+	r = r.WithContext(from(r, client))
+	if h, pattern := a.mux.Handler(r); pattern == "" {
+		a.unknown(w, r, h)
+		return
+	}
+	a.mux.ServeHTTP(w, r)
+}
+
+// A verdict takes what a handler says of a request, and writes nothing.
+type verdict struct {
+	header http.Header
+	status int
+}
+
+func (v *verdict) Header() http.Header         { return v.header }
+func (v *verdict) WriteHeader(status int)      { v.status = status }
+func (v *verdict) Write(b []byte) (int, error) { return len(b), nil }
+
+// unknown answers a request that is no call, with a problem; h is how the mux would answer it.
+func (a *API) unknown(w http.ResponseWriter, r *http.Request, h http.Handler) {
+	v := verdict{header: make(http.Header)}
+	h.ServeHTTP(&v, r)
+	if v.status == http.StatusMethodNotAllowed {
+		w.Header().Set("Allow", v.header.Get("Allow"))
+		problem(w, v.status, "method", "this call is made by "+v.header.Get("Allow"), nil)
+		return
+	}
+	problem(w, http.StatusNotFound, "no-call",
+		"there is no such call; GET /v1/openapi.json describes those that there are",
+		nil)
+}
+
+// isJSON reports whether a request says that its body is JSON; if not, it has answered.
+func isJSON(w http.ResponseWriter, r *http.Request) bool {
+	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if err == nil && kind == "application/json" {
+		return true
+	}
+	problem(w, http.StatusUnsupportedMediaType, "content-type",
+		"this call takes application/json; say so in Content-Type",
+		nil)
+	return false
 }
 
 // onBehalf returns whom the application calls for, as its Forwarded field says (RFC 7239): it has shown
@@ -160,6 +203,9 @@ const maxBody = 16 << 10
 func read(w http.ResponseWriter, r *http.Request, in any) bool {
 	var members map[string]json.RawMessage
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err == nil && (bytes.IndexByte(raw, 0) >= 0 || bytes.Contains(raw, []byte(`\u0000`))) {
+		err = unknownError{"it holds a NUL, which is no character of any text"}
+	}
 	if err == nil {
 		err = json.Unmarshal(raw, &members)
 	}

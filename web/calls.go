@@ -343,12 +343,12 @@ func serve[In, Out any](a *API, c call, do func(r *http.Request, in In) (Out, er
 	}
 	c.do = func(w http.ResponseWriter, r *http.Request) {
 		var in In
-		if c.in != nil && (!read(w, r, &in) || !whole(w, in)) {
+		if c.in != nil && (!isJSON(w, r) || !read(w, r, &in) || !whole(w, in)) {
 			return
 		}
 		out, err := do(r, in)
 		if err != nil {
-			a.fail(w, err)
+			a.fail(w, r, err)
 			return
 		}
 		write(w, c.status, out)

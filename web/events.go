@@ -34,7 +34,7 @@ func (a *API) events(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrDifferent):
 		problem(w, http.StatusConflict, "different", err.Error(), nil)
 	case errors.Is(err, store.ErrDatabase) && !errors.Is(err, store.ErrData):
-		a.fail(w, err)
+		a.fail(w, r, err)
 	default: // the event's own fault, in words for who sent it
 		problem(w, http.StatusUnprocessableEntity, "event", err.Error(), nil)
 	}

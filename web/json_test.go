@@ -113,6 +113,7 @@ func TestFlowsOverJSON(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Authorization", "Bearer "+apiKey)
 		resp, err := http.DefaultClient.Do(req)
 		if err != nil {
@@ -134,6 +135,11 @@ func TestFlowsOverJSON(t *testing.T) {
 	if want := `no member is named "adress"; there are "address"`; !strings.Contains(text(typo, "detail"), want) {
 		t.Errorf("a mistyped member: %v, want %q", typo, want)
 	}
+	if got := call(422, "/v1/signup", map[string]string{"subject": "z", "address": mara, "zone": "Sea/Deep"}); text(got,
+		"type") != "urn:illumicode:problem:zone" {
+		t.Errorf("a zone that is none: %v", got)
+	}
+	call(400, "/v1/signup", map[string]string{"subject": "z\x00", "address": mara})
 	begun := call(201, "/v1/signup", map[string]string{"subject": "a", "address": "nara@ternisle.example"})
 	begun = call(202, "/v1/proof/correct", map[string]string{"ticket": text(begun, "ticket"), "address": mara})
 	call(200, "/v1/proof", map[string]string{"ticket": text(begun, "ticket")})
@@ -245,6 +251,7 @@ func TestOrigins(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		req.Header.Set("Content-Type", "application/json")
 		if origin != "" {
 			req.Header.Set("Origin", origin)
 		}

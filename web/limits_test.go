@@ -92,6 +92,7 @@ func TestCallsOnBehalf(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		req.Header.Set("Content-Type", "application/json")
 		if key != "" {
 			req.Header.Set("Authorization", "Bearer "+key)
 		}

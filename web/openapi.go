@@ -44,6 +44,8 @@ func describe(calls []call) []byte {
 					"limit": map[string]any{"type": "string", "description": "too-soon: what that limit allows"},
 					"member": map[string]any{
 						"type": "string", "description": "missing: the member of the body that is missing or empty"},
+					"request": map[string]any{
+						"type": "string", "description": "internal: what names the request in the log"},
 					"tries_left": map[string]any{
 						"type": "integer", "description": "wrong-code: how many tries are left"},
 				},

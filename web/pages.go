@@ -46,6 +46,9 @@ type Options struct {
 	SignIn string // where the application signs people in, for links; empty means no link
 	After  string // where a browser goes that has signed in; empty means the base path
 
+	// Failed is told of what was answered with 500, beside the log. Nil means nobody.
+	Failed func(r *http.Request, f Fault)
+
 	// Templates replace the default ones, file by file: confirm.html, done.html, frame.html,
 	// sorry.html, takeback.html, unsubscribe.html, wait.html. Nil means the default ones.
 	Templates fs.FS
@@ -57,6 +60,12 @@ type Options struct {
 	// Client returns where a request came from, behind the proxies that the application trusts; see
 	// [Behind]. Nil means the address of the connection.
 	Client func(r *http.Request) netip.Addr
+}
+
+// A Fault is a request that was answered with 500.
+type Fault struct {
+	ID  string // shown on the page, and in the log
+	Err error  // of the application's callback, or of the database
 }
 
 // Pages serves the default pages of the flows:
@@ -283,6 +292,12 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 		}
 	}
 	v := page{Message: key, Title: key + "_title"}
+	if status == http.StatusInternalServerError {
+		v.Request = logFault(p.svc, r, err)
+		if p.opts.Failed != nil {
+			p.opts.Failed(r, Fault{ID: v.Request, Err: err})
+		}
+	}
 	if errors.Is(err, illumicode.ErrExpired) {
 		purpose := p.purpose(r)
 		if v.CanResend = purpose != "" && purpose != challenge.NotMe && purpose != challenge.Undo; !v.CanResend {
@@ -305,6 +320,7 @@ type page struct {
 
 	Title   string // a key of words
 	Message string // a key of words
+	Request string // what names the request in the log, where it has failed
 	Purpose string
 	Address string
 	Seconds int // until the letter may be sent again; 0 for now

@@ -1,6 +1,8 @@
 package web
 
 import (
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,19 +11,19 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/message"
 )
 
 // kinds are the problems (RFC 9457) that the calls answer with, in alphabetical order. Their types are
 // stable: urn:illumicode:problem:KIND.
-var kinds = []string{"address", "body", "called-off", "different", "event", "expired", "foreign", "frozen", "held",
-	"internal", "invalid", "missing", "no-key",
-	"no-tries", "not-a-code", "not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "used",
-	"wrong-code"}
+var kinds = []string{"address", "body", "called-off", "content-type", "different", "event", "expired", "foreign",
+	"frozen", "held", "internal", "invalid", "method", "missing", "no-call", "no-key", "no-tries", "not-a-code",
+	"not-confirmed", "other-action", "other-browser", "purpose", "too-soon", "undoable", "used", "wrong-code", "zone"}
 
 // fail answers with the problem that an error of the service is. Its own text is shown only
 // where it was written for the caller.
-func (a *API) fail(w http.ResponseWriter, err error) {
+func (a *API) fail(w http.ResponseWriter, r *http.Request, err error) {
 	if soon, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
 		later(w.Header(), soon, a.svc.Now())
 		more := map[string]any{"at": soon.At}
@@ -56,6 +58,8 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 		{illumicode.ErrCalledOff, http.StatusGone, "called-off", "the challenge was ended"},
 		{illumicode.ErrExpired, http.StatusGone, "expired", "the proof has expired"},
 		{illumicode.ErrUsed, http.StatusConflict, "used", "it has been done already"},
+		{illumicode.ErrZone, http.StatusUnprocessableEntity, "zone",
+			"the zone is no time zone of the IANA database, such as Europe/Oslo"},
 		{illumicode.ErrUndoable, http.StatusConflict, "undoable",
 			"a change of the account's address can still be taken back; say that it is closed nevertheless"},
 		{illumicode.ErrFrozen, http.StatusConflict, "frozen",
@@ -73,7 +77,17 @@ func (a *API) fail(w http.ResponseWriter, err error) {
 			return
 		}
 	}
-	problem(w, http.StatusInternalServerError, "internal", "the fault is on this side; try again", nil)
+	problem(w, http.StatusInternalServerError, "internal", "the fault is on this side; try again",
+		map[string]any{"request": logFault(a.svc, r, err)})
+}
+
+// logFault logs what was answered with 500, and returns what names the request in the log and in the answer.
+func logFault(svc *illumicode.Service, r *http.Request, err error) string {
+	var b [4]byte
+	rand.Read(b[:]) // never fails
+	id := hex.EncodeToString(b[:])
+	flow.Of(svc).Log.Error("a request failed", "request", id, "method", r.Method, "path", r.URL.Path, "error", err)
+	return id
 }
 
 // later says when to come back (RFC 9110 §10.2.3) and, where a limit refused, which one

@@ -61,7 +61,8 @@ func pagesIn(folder fs.FS, pattern string) ([]string, error) {
 
 // samples are a page with everything, and one with little.
 func (p *Pages) samples() []page {
-	little := p.dress(page{Title: "done_title", Message: "done_text", Purpose: challenge.Signup}, "en")
+	little := p.dress(page{Title: "done_title", Message: "done_text", Request: "0123abcd", Purpose: challenge.Signup},
+		"en")
 	much := p.dress(page{Title: "wait_title", Message: "wrong_code", Purpose: challenge.Reverify,
 		Address: "reader@letters.example", Seconds: 30, Count: int(time.Hour / time.Second), Tries: 4, HasCode: true,
 		HasLink: true, Closed: true, CanResend: true, Waiting: true, CanCorrect: true, Typed: "reader@", What: "undo",

@@ -33,6 +33,8 @@ type site struct {
 	server *httptest.Server
 	pages  *web.Pages
 	told   []string // what the application was called with
+	broken error    // what its callback that confirms returns
+	fault  web.Fault
 	t      *testing.T
 }
 
@@ -42,6 +44,8 @@ const apiKey = "a key of the application's own"
 func (s *site) options() web.Options {
 	return web.Options{
 		SignIn: "/signin", After: "/inside",
+		Apply:  func(context.Context, illumicode.Tx, illumicode.Proof) error { return s.broken },
+		Failed: func(_ *http.Request, f web.Fault) { s.fault = f },
 		SignedIn: func(w http.ResponseWriter, _ *http.Request, _ illumicode.Tx, who illumicode.SignedIn) error {
 			http.SetCookie(w, &http.Cookie{Name: "session", Value: who.Subject, Path: "/"})
 			return nil
@@ -304,6 +308,7 @@ func TestAPI(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		req.Header.Set("Content-Type", "application/json")
 		if key != "" {
 			req.Header.Set("Authorization", "Bearer "+key)
 		}

@@ -43,6 +43,7 @@ func oneWinsAcrossProcesses(t *testing.T, p *place) {
 			t.Error(err)
 			return 0, nil
 		}
+		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Authorization", "Bearer a key of the application's own")
 		resp, err := http.DefaultClient.Do(req)
 		if err != nil {

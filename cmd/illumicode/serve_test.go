@@ -68,6 +68,7 @@ func TestServe(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Authorization", "Bearer a key of the application's own")
 		resp, err := http.DefaultClient.Do(req)
 		if err != nil {

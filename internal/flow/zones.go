@@ -1,7 +1,9 @@
 package flow
 
 import (
+	"errors"
 	"fmt"
+	"regexp"
 	"sync"
 	"time"
 )
@@ -13,18 +15,33 @@ type Zones struct {
 	loaded map[string]*time.Location
 }
 
-// Load returns the zone with this IANA name; "" is UTC.
+// ErrZone matches a name that is no time zone's.
+var ErrZone = errors.New("illumicode: no time zone")
+
+// zoneName is how zones are named: one name each, so that nobody makes the table grow by spelling one anew.
+var zoneName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_+-]*(/[A-Za-z0-9][A-Za-z0-9_+-]*){0,3}$`)
+
+// longestZone bounds a name in bytes.
+const longestZone = 64
+
+// Load returns the zone with this IANA name; "" is UTC. The error matches [ErrZone].
 func (z *Zones) Load(name string) (*time.Location, error) {
+	if name == "" {
+		return time.UTC, nil
+	}
+	if len(name) > longestZone || !zoneName.MatchString(name) || name == "Local" {
+		return nil, fmt.Errorf("%w: it is no name of the IANA database, such as Europe/Oslo", ErrZone)
+	}
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	if l := z.loaded[name]; l != nil {
 		return l, nil
 	}
 	l, err := time.LoadLocation(name)
-	if err != nil || name == "Local" {
+	if err != nil {
 		return nil, fmt.Errorf(
-			"illumicode: %q is no time zone of the IANA database, such as Europe/Oslo, or the machine has no such "+
-				"database and the program no import of time/tzdata", name)
+			"%w: %q is not in the IANA database, as Europe/Oslo is, or the machine has no such database "+
+				"and the program no import of time/tzdata", ErrZone, name)
 	}
 	if z.loaded == nil {
 		z.loaded = make(map[string]*time.Location)

@@ -58,6 +58,8 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		}
 	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
 		return nil, fmt.Errorf("sqlite: the folder of %s: %w; create it first", path, errors.Unwrap(err))
+	} else if err := private(path); err != nil {
+		return nil, err
 	}
 	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + url.Values{
 		"_pragma": {fmt.Sprintf("busy_timeout(%d)", busy.Milliseconds()), "journal_mode(WAL)", "synchronous(FULL)",
@@ -75,6 +77,15 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return public(rows.New(own, dialect(2), true)), nil
+}
+
+// private makes a file that only its owner may read. What SQLite makes beside it gets the same mode.
+func private(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("sqlite: %s cannot be made: %w", path, errors.Unwrap(err))
+	}
+	return f.Close()
 }
 
 // Use returns a store on the application's own database, which stays the application's to close.

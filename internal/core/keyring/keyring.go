@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -76,11 +77,11 @@ func (k *Key) ID() string { return k.kid }
 // CodeKey returns the 32-byte key of one-time codes. Do not modify it.
 func (k *Key) CodeKey() []byte { return k.code }
 
-// String returns the kid, so that a key in a log line shows no secret.
-func (k *Key) String() string { return k.kid }
+// String returns the kid.
+func (k Key) String() string { return k.kid }
 
-// GoString is String: %#v must not walk into the secret either.
-func (k *Key) GoString() string { return k.kid }
+// Format writes the kid, whatever the verb, of a key and of a pointer to one: no line of a log shows a secret.
+func (k Key) Format(f fmt.State, _ rune) { io.WriteString(f, k.kid) }
 
 // GenerateKey returns a new active key with 32 random bytes. Its kid begins with the day of
 // now, which helps people, and ends in random digits, which keeps two made on one day apart.

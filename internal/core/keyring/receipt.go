@@ -6,6 +6,8 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
 	"time"
 )
 
@@ -48,11 +50,11 @@ func (k *ReceiptKey) Until() time.Time { return k.until }
 // Public returns the public key.
 func (k *ReceiptKey) Public() ed25519.PublicKey { return k.private.Public().(ed25519.PublicKey) }
 
-// String returns the kid, so that a key in a log line shows no secret.
-func (k *ReceiptKey) String() string { return k.kid }
+// String returns the kid.
+func (k ReceiptKey) String() string { return k.kid }
 
-// GoString is String: %#v must not walk into the secret either.
-func (k *ReceiptKey) GoString() string { return k.kid }
+// Format writes the kid, whatever the verb, as that of [Key] does.
+func (k ReceiptKey) Format(f fmt.State, _ rune) { io.WriteString(f, k.kid) }
 
 // A Receipt is what another service is told of an accepted proof (RFC 7519 §4.1).
 type Receipt struct {

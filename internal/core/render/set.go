@@ -253,13 +253,35 @@ func (s *Set) Locales() []language.Tag { return slices.Clone(s.locales) }
 func (s *Set) Kind(name string) Kind { return s.kinds[name] }
 
 // Locale returns the best of the set's locales for a reader's wishes: BCP 47 tags or an
-// Accept-Language value, the most wanted first. What cannot be read is passed over.
+// Accept-Language value, the most wanted first. What cannot be read is passed over. Of each value the first
+// [maxWishes] wishes count that are whole in its first [maxWishBytes] bytes.
 func (s *Set) Locale(wishes ...string) language.Tag {
-	if strings.Join(wishes, "") == "" { // most have none
+	bounded := make([]string, 0, len(wishes))
+	for _, one := range wishes {
+		if one != "" {
+			bounded = append(bounded, firstWishes(one))
+		}
+	}
+	if len(bounded) == 0 { // most have none
 		return s.locales[0]
 	}
-	_, i := language.MatchStrings(s.matcher, wishes...)
+	_, i := language.MatchStrings(s.matcher, bounded...)
 	return s.locales[i]
+}
+
+// The most of an Accept-Language value that is looked at: reading a long one takes seconds.
+const (
+	maxWishes    = 16
+	maxWishBytes = 512
+)
+
+func firstWishes(wish string) string {
+	if len(wish) > maxWishBytes {
+		wish = wish[:maxWishBytes]
+		wish = wish[:max(0, strings.LastIndexByte(wish, ','))]
+	}
+	all := strings.SplitN(wish, ",", maxWishes+1)
+	return strings.Join(all[:min(len(all), maxWishes)], ",")
 }
 
 // Has reports whether there is a letter of this name.
