@@ -3,12 +3,20 @@ package illumicode_test
 import (
 	"context"
 	"errors"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store/db"
+	"github.com/illumicode/illumicode/store/sqlite"
+	"github.com/illumicode/illumicode/token"
 )
 
 // meddle changes rows behind the service's back, as whoever can write to the database does.
@@ -147,5 +155,83 @@ func TestChangeIsBound(t *testing.T) {
 				t.Errorf("the change is made: %v", err)
 			}
 		})
+	}
+}
+
+// What was open before challenges were bound ends with the migration: the application is told of accounts that were not
+// confirmed, and mailboxes of changes are free.
+func TestUpgradeEndsWhatIsOpen(t *testing.T) {
+	st, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "old.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	now := time.Now().UnixMilli()
+	must := func(text string, args ...any) {
+		t.Helper()
+		if _, err := st.DB().Exec(text, args...); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+	must("CREATE TABLE illumicode_migration (number INTEGER NOT NULL PRIMARY KEY, name TEXT NOT NULL, applied BIGINT " +
+		"NOT NULL)")
+	for _, m := range db.Migrations()[:8] {
+		must(strings.NewReplacer("@bytes()", "BLOB", "@serial()", "INTEGER PRIMARY KEY AUTOINCREMENT", "@norowid()",
+			"WITHOUT ROWID").Replace(m.SQL))
+		must("INSERT INTO illumicode_migration VALUES (?, ?, 0)", m.Number, m.Name)
+	}
+	ring := token.Generate(time.Now())
+	kid := keyring.Of(ring).Active().ID()
+	must(`INSERT INTO illumicode_challenge (id, purpose, subject, address, mailbox, name, locale, kid, ticket, state,
+		decoy,
+		created, ends, code_life, link_life, digits, tries, tries_allowed, generation, code_from, previous_until,
+		link_from, resends, resend_after, proved, proved_by, accepted) VALUES ('c', 'signup', '7', ?, ?, '', 'en', ?, ?,
+		'open', 0, ?, ?, 600000, 86400000, 6, 0, 5, 1, 0, 0, 0, 0, 0, 0, '', 0)`, mara, mara, kid,
+		flow.Digest("ticket"), now, now+1e8)
+	must("INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES ('7', ?, ?, "+
+		"'unconfirmed', ?)",
+		mara, mara, now)
+	must("INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES ('8', ?, ?, "+
+		"'confirmed', ?)",
+		newMara, newMara, now)
+	must("INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, '8', ?), (?, '8', ?)", newMara, now, third,
+		now)
+	must(`INSERT INTO illumicode_change (id, subject, old_address, old_mailbox, new_address, new_mailbox, challenge,
+		state, kid,
+		made, undo_ends, frozen) VALUES ('h', '8', ?, ?, ?, ?, 'gone', 'made', ?, ?, ?, 0)`, third, third, newMara,
+		newMara, kid, now, now+1e8)
+
+	var lapsed atomic.Int64
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Store, c.Keys = st, ring
+		c.Lapsed = func(_ context.Context, _ illumicode.Tx, l illumicode.Lapse) error {
+			if l.Subject == "7" {
+				lapsed.Add(1)
+			}
+			return nil
+		}
+	})
+	if _, err := k.Service.Prove(t.Context(), "ticket", "123456"); err == nil {
+		t.Error("a challenge that nothing binds is proven")
+	}
+	eventually(t, func() bool { return lapsed.Load() == 1 })
+	eventually(t, func() bool {
+		held, err := storeOf(k).Held(t.Context(), third)
+		return err == nil && !held
+	})
+	if !confirmed(t, k, "8") {
+		t.Error("the account whose change was made has lost its address")
+	}
+	// Nobody knows who registered an account that was begun before.
+	p := signUp(t, k, "")
+	if err := k.Service.ConfirmCode(t.Context(), p.Ticket, k.Letter(mara, 1).Code(),
+		func(_ context.Context, _ illumicode.Tx,
+			p illumicode.Proof) error {
+			if !p.Contested() {
+				t.Error("the account is said not to be contested")
+			}
+			return nil
+		}); err != nil {
+		t.Fatal(err)
 	}
 }

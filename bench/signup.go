@@ -385,6 +385,7 @@ func (b *bed) signInFigure(database string, scale int) (figure, error) {
 			n++
 			r := httptest.NewRequest("POST", "/v1/signin",
 				strings.NewReader(fmt.Sprintf(`{"address":"q%d@ternisle.example"}`, n)))
+			r.Header.Set("Content-Type", "application/json")
 			w := httptest.NewRecorder()
 			h.ServeHTTP(w, r)
 			if w.Code != status {
