@@ -100,7 +100,7 @@ func (s *Service) Undo(ctx context.Context, link Link,
 		return Change{}, err
 	}
 	err = s.Transact(ctx, func(ctx context.Context, tx Tx) (err error) {
-		if told, err = tx.undo(ctx, c.ID); err != nil || apply == nil {
+		if told, err = tx.undo(ctx, c); err != nil || apply == nil {
 			return err
 		}
 		return apply(ctx, tx, told)
@@ -114,20 +114,18 @@ func (s *Service) Undo(ctx context.Context, link Link,
 // changing names what all that begins or takes back changes of a subject's address waits for, one after another.
 func changing(subject string) string { return "changes:" + subject }
 
-func (t Tx) undo(ctx context.Context, id string) (Change, error) {
+// undo takes a change back, which may have moved on since it was read.
+func (t Tx) undo(ctx context.Context, read rows.Change) (Change, error) {
 	now := t.s.p.Now()
-	c, err := t.s.p.Store.Change(ctx, id)
-	if err != nil {
-		return Change{}, err
-	}
-	if _, err := t.rows().LockFailures(ctx, changing(c.Subject), now); err != nil {
+	if _, err := t.rows().LockFailures(ctx, changing(read.Subject), now); err != nil {
 		return Change{}, err
 	}
 	// What proves a change ends first: whoever was accepting one has done so, or does not.
-	if err := t.s.p.CallOffChanging(ctx, t.rows(), c.Subject, proof.Undone); err != nil {
+	if err := t.s.p.CallOffChanging(ctx, t.rows(), read.Subject, proof.Undone); err != nil {
 		return Change{}, err
 	}
-	if c, err = t.rows().LockChange(ctx, id); err != nil {
+	c, err := t.rows().LockChange(ctx, read.ID)
+	if err != nil {
 		return Change{}, err
 	}
 	live, err := t.rows().ChangesFrom(ctx, c)
