@@ -56,8 +56,9 @@ func (p Proof) accepted(ctx context.Context, now time.Time) rows.Step {
 
 // Accept makes a proof effective in the application's transaction: the challenge is accepted and the address confirmed
 // for its subject. Of all callers with proofs of one challenge exactly one succeeds; the others get [ErrUsed], or
-// [ErrCalledOff] if it was ended since. After a rollback Accept may be called again with the same proof. [ErrTaken] and
-// [ErrExpired] mean: roll back. A change of address is then made, and its old address confirms nothing any more.
+// [ErrCalledOff] if it was ended since. After a rollback Accept may be called again with the same proof. [ErrTaken],
+// [ErrExpired] and [ErrInvalid], of a challenge that somebody else has written to, mean: roll back. A change of
+// address is then made, and its old address confirms nothing any more.
 //
 // counts tells whether the address is confirmed now. It is false while the account is frozen, because a change of its
 // address was taken back. The proof then counts when somebody decides who keeps the account. Commit in either case, and

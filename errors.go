@@ -57,8 +57,8 @@ var (
 
 	// ErrUndoable means that a change of an account's address can still be taken back; see [Closing].
 	ErrUndoable = errors.New("illumicode: a change of the account's address can still be taken back")
-	// ErrOccupied is for the callback of [Service.Signup] to return when the account exists
-	// already. The stranger who asked is answered as if it did not.
+	// ErrOccupied is for the callback of [Service.Signup], where the application knows that an account has the address
+	// and this service has not confirmed it. The stranger who asked is answered as if there was none.
 	ErrOccupied = errors.New("illumicode: the address has an account")
 )
 
@@ -75,8 +75,8 @@ type TooSoonError struct {
 	Rule  string // the limit that refused, by its public name; empty for the challenge's own wait
 	Limit string // what that limit allows, in words that may be shown
 
-	// Times and Window are how many that limit allows in how long, as the RateLimit-Policy field has them; zero where
-	// no limit refused, or one that does not count in that way.
+	// That limit allows Times in each Window, as the RateLimit-Policy field says it. Both are zero where no limit
+	// refused, and where the limit does not count in that way.
 	Times  int
 	Window time.Duration
 }

@@ -63,7 +63,7 @@ func TestStepUp(t *testing.T) {
 	})
 }
 
-// Whoever got a letter that somebody else asked for can end it: its proofs are void.
+// A person who got a letter that somebody else asked for can end it: its proofs are void.
 func TestNotMe(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n := register(t, k, "7", mara)
@@ -125,8 +125,8 @@ func meanwhile(t *testing.T, k *illumicodetest.Kit, accept func(illumicode.Tx) e
 	return <-done
 }
 
-// Whoever presses "this was not me" in the moment in which a stranger's code is accepted learns that it
-// was: the application must end that session.
+// A person can press "this was not me" in the moment in which a stranger's code is accepted. They learn
+// that it was: the application must end that session.
 func TestNotMeTooLate(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n := register(t, k, "7", mara)

@@ -37,9 +37,9 @@ type Lapse struct {
 // careBatch is how many rows one round of care takes from each list.
 const careBatch = 50
 
-// housekeep does what time asks for: it closes challenges that nobody proved, tells the application,
-// asks stale addresses again, settles changes that can no longer be taken back, refunds unused
-// admissions, and forgets counts that say nothing any more. It returns how much it did.
+// housekeep does what time asks for, and returns how much it did. It closes challenges that nobody
+// proved, and tells the application. It asks stale addresses again, and settles changes whose time to
+// be taken back is over. It refunds unused admissions, and forgets counts that say nothing any more.
 func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 	if !s.caring.TryLock() { // another Run of this process is at it
 		return 0, nil

@@ -234,10 +234,7 @@ func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Ins
 		c, err = s.byNotMeLink(ctx, link)
 		in.Disowned = disowned(c)
 	case challenge.Undo:
-		var c rows.Change
-		var live []rows.Change
-		c, live, err = s.byUndoLink(ctx, link)
-		in.Change = changeOf(c).including(live)
+		_, in.Change, err = s.byUndoLink(ctx, link)
 	default:
 		var c rows.Challenge
 		c, err = s.byLink(ctx, link)

@@ -48,7 +48,8 @@ func (t Tx) Release(ctx context.Context, what Closing) error {
 	if err != nil {
 		return err
 	}
-	if err := t.rows().CancelSubject(ctx, what.Subject, "the account of its subject was closed", now); err != nil {
+	if err := t.rows().Release(ctx, what.Subject, rows.Step{Subject: what.Subject, At: now, What: "released",
+		Outcome: "the account was closed", Network: flow.Network(ctx)}); err != nil {
 		return err
 	}
 	for _, c := range undoable {
@@ -56,8 +57,7 @@ func (t Tx) Release(ctx context.Context, what Closing) error {
 			return err
 		}
 	}
-	return t.rows().Release(ctx, what.Subject, rows.Step{Subject: what.Subject, At: now, What: "released",
-		Outcome: "the account was closed", Network: flow.Network(ctx)})
+	return t.rows().CancelSubject(ctx, what.Subject, "the account of its subject was closed", now)
 }
 
 // closable returns the changes of an account that can be taken back, or why it cannot be closed.

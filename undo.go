@@ -44,28 +44,37 @@ func (c Change) including(all []rows.Change) Change {
 	return c
 }
 
-// byUndoLink returns the change that a link takes back, and those that it would stop with it now. With [ErrUsed] and
-// [ErrExpired] the change is returned too.
-func (s *Service) byUndoLink(ctx context.Context, link Link) (c rows.Change, live []rows.Change, err error) {
+// byUndoLink returns the change that a link takes back, and as its reader is told of it. With [ErrUsed] and
+// [ErrExpired] both are returned too.
+func (s *Service) byUndoLink(ctx context.Context, link Link) (c rows.Change, told Change, err error) {
 	claims, err := s.readLink(link, challenge.Undo)
 	if err != nil {
-		return c, nil, err
+		return c, told, err
 	}
 	c, err = s.p.Store.Change(ctx, claims.Challenge)
 	if errors.Is(err, rows.ErrNotFound) {
-		return c, nil, ErrInvalid
+		return c, told, ErrInvalid
 	}
 	if err != nil {
-		return c, nil, err
+		return c, told, err
 	}
 	key, err := s.p.ChangeKey(c)
 	if err != nil || c.Kid != claims.KeyID() || flow.OldBound(key, c) != claims.Bound {
-		return rows.Change{}, nil, ErrInvalid
+		return rows.Change{}, told, ErrInvalid
 	}
-	if live, err = s.p.Store.ChangesFrom(ctx, c); err == nil {
-		err = s.undoable(c, live)
+	live, err := s.p.Store.ChangesFrom(ctx, c)
+	if err != nil {
+		return c, told, err
 	}
-	return c, live, err
+	told = changeOf(c).including(live)
+	// one that followed may have frozen the account
+	if err = s.undoable(c, live); errors.Is(err, ErrUsed) && !told.Made {
+		var lookErr error
+		if told.Made, lookErr = s.p.Store.AnyFrozen(ctx, c.Subject); lookErr != nil {
+			return c, told, lookErr
+		}
+	}
+	return c, told, err
 }
 
 // undoable returns why a change cannot be taken back any more; nil if it can.
@@ -145,9 +154,6 @@ func (t Tx) undo(ctx context.Context, read rows.Change) (Change, error) {
 		if err == nil && !moved {
 			err = ErrUsed
 		}
-		if err == nil {
-			err = t.rows().RemoveUnconfirmed(ctx, one.Subject, one.New)
-		}
 		if err != nil {
 			return Change{}, err
 		}
@@ -156,9 +162,16 @@ func (t Tx) undo(ctx context.Context, read rows.Change) (Change, error) {
 		return Change{}, err
 	}
 	if len(made) > 0 {
-		err = t.freeze(ctx, made)
+		if err := t.freeze(ctx, made); err != nil {
+			return Change{}, err
+		}
 	}
-	return changeOf(c).including(live), err
+	for _, one := range live {
+		if err := t.rows().RemoveUnconfirmed(ctx, one.Subject, one.New); err != nil {
+			return Change{}, err
+		}
+	}
+	return changeOf(c).including(live), nil
 }
 
 // freeze makes an account's addresses doubtful: those of changes that were made, and what was confirmed after the first

@@ -82,6 +82,10 @@ func TestUndoStopsWhatFollowed(t *testing.T) {
 					if _, err := k.Service.Undo(t.Context(), link, nil); !errors.Is(err, illumicode.ErrUsed) {
 						t.Errorf("a link once more: %v", err)
 					}
+					if in, err := k.Service.Inspect(t.Context(), "", link); !errors.Is(err, illumicode.ErrUsed) ||
+						in.Change.Made != tt.frozen {
+						t.Errorf("its page once more: %+v, %v; the account is frozen: %v", in.Change, err, tt.frozen)
+					}
 				}
 				if !tt.frozen {
 					return

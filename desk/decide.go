@@ -81,9 +81,6 @@ func (d *Desk) decide(ctx context.Context, t store.Tx, what Decision) error {
 	if err := t.SettleStopped(ctx, subject); err != nil { // a link acts once, and no earlier one after this
 		return err
 	}
-	if err := t.Thaw(ctx, subject); err != nil {
-		return err
-	}
 	doubtful, err := t.AddressesOf(ctx, subject)
 	if err != nil {
 		return err
@@ -121,7 +118,11 @@ func (d *Desk) decide(ctx context.Context, t store.Tx, what Decision) error {
 		return err
 	}
 	outcome := "confirmed: the change was settled: " + cmp.Or(string(what.Reason), "no reason given")
-	return confirm(ctx, t, d.p, to, store.Step{Challenge: challenge, Subject: subject, Outcome: outcome})
+	if err := confirm(ctx, t, d.p, to, store.Step{Challenge: challenge, Subject: subject,
+		Outcome: outcome}); err != nil {
+		return err
+	}
+	return t.Thaw(ctx, subject)
 }
 
 // takeAway takes addresses from a subject, but for the one that it keeps.

@@ -132,7 +132,7 @@ type (
 		Revoked int `json:"revoked" about:"how many browsers are not known any more"`
 	}
 	closeIn struct {
-		Undoable string `json:"undoable" about:"yes: even while a change of its address can be taken back"`
+		Undoable bool `json:"undoable" about:"even while a change of its address can be taken back"`
 	}
 	takenOut struct {
 		Taken int `json:"taken"`
@@ -272,7 +272,7 @@ func (a *API) decisions() []call {
 		serve(a, call{method: "POST", path: "/v1/subjects/{subject}/close", status: ok, keyed: true,
 			summary: "Take everything from the subject of an account that you close: addresses, challenges, browsers"},
 			func(r *http.Request, in closeIn) (doneOut, error) {
-				what := illumicode.Closing{Subject: r.PathValue("subject"), Undoable: in.Undoable == "yes"}
+				what := illumicode.Closing{Subject: r.PathValue("subject"), Undoable: in.Undoable}
 				err := svc.Transact(r.Context(), func(ctx context.Context, tx illumicode.Tx) error {
 					return tx.Release(ctx, what)
 				})

@@ -99,7 +99,7 @@ func (d description) fits(t *testing.T, method, path string, resp *http.Response
 func TestFlowsOverJSON(t *testing.T) {
 	s := newSite(t)
 	d := schemas(t, s.server.URL)
-	call := func(status int, path string, in map[string]string) map[string]any {
+	call := func(status int, path string, in any) map[string]any {
 		t.Helper()
 		method, path, other := strings.Cut(path, " ")
 		if !other {
@@ -210,7 +210,7 @@ func TestFlowsOverJSON(t *testing.T) {
 	call(200, "/v1/settle", settle)
 	call(404, "/v1/settle", settle)
 	call(410, "/v1/undo", map[string]string{"link": undo})
-	call(200, "/v1/subjects/a/close", map[string]string{"undoable": "yes"})
+	call(200, "/v1/subjects/a/close", map[string]bool{"undoable": true})
 	if got := call(200, "GET /v1/subjects/a", nil); got["confirmed"] != false {
 		t.Errorf("a closed account: %v", got)
 	}

@@ -1,5 +1,5 @@
-// Reverify changes the address of an account twice: once as its owner wants it, and once as somebody
-// wants it who got into the account, until the owner takes it back. Run it:
+// Reverify changes the address of an account twice. Its owner asks for the first change. Somebody who
+// got into the account asks for the second, and the owner takes that one back. Run it:
 //
 //	go run ./examples/reverify DIR
 package main
@@ -36,7 +36,7 @@ func main() {
 	quay.Check(desk.New(svc.Service).Confirm(ctx, illumicode.Holding{Subject: "7", Address: first},
 		"made for this example"))
 
-	// What the application writes when an address is proven, in the same commit.
+	// The application writes the proven address in the same commit.
 	apply := func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
 		_, err := tx.SQL().ExecContext(ctx, "UPDATE users SET email = ? WHERE id = ?", p.Address(), p.Subject())
 		return err

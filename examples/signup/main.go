@@ -87,8 +87,8 @@ func register(svc *illumicode.Service, pages *web.Pages, w http.ResponseWriter, 
 	pages.Await(w, r, pending) // remembers this browser, and asks it to look into its mail
 }
 
-// confirm makes the user's own change in the commit that confirms the address. Whoever registered somebody else's
-// address must own nothing: then the password goes, and with it, here, all that could sign in.
+// confirm makes the user's own change in the commit that confirms the address. If somebody else
+// registered the address, they must own nothing: the password goes, and with it, here, all that could sign in.
 func confirm(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
 	_, err := tx.SQL().ExecContext(ctx,
 		"UPDATE users SET confirmed = 1, password = CASE WHEN ? THEN NULL ELSE password END WHERE id = ?",

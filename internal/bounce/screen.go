@@ -45,9 +45,9 @@ func (c Consequences) Screen(ctx context.Context, claimed []outbox.Addressed) (m
 // bounceRest is how long an address that has bounced is left alone after a challenge was let through.
 const bounceRest = 24 * time.Hour
 
-// keepsBack reports whether a suppression keeps a delivery back. To an address that has bounced one
-// challenge a day may go, so that it can be proven again; and the letters that ask it again, which are
-// rarer than that.
+// keepsBack reports whether a suppression keeps a delivery back. An address that has bounced still
+// gets one challenge a day, so that it can be proven again. It also gets the letters that ask it again,
+// which are rarer than that.
 func (c Consequences) keepsBack(ctx context.Context, sup store.Suppression, d store.Delivery) (bool, error) {
 	switch sup.Scope {
 	case store.NoticesOnly:

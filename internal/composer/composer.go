@@ -151,8 +151,8 @@ func (c Composer) data(ctx context.Context, d store.Delivery) (map[string]any, e
 	return Gathered(first, items), nil
 }
 
-// sms returns a letter as a text message. A code ends with the origin-bound line by which browsers
-// offer it on the site it belongs to, and on no other.
+// sms returns a letter as a text message. Its last line binds a code to its
+// origin: a browser then offers it on that site, and on no other.
 func (c Composer) sms(to message.Address, r render.Request) (outbox.Letter, error) {
 	code := strings.ReplaceAll(r.Proof.Code, " ", "")
 	r.Proof.Code = code // short, and one word that phones recognise
@@ -174,8 +174,9 @@ func (c Composer) fromOf(letter string) message.Address {
 	return c.p.From
 }
 
-// Envelope returns the message of a delivery without its words: who it is from, who it shows that
-// it goes to, its recipient if v says nothing else, and the fields that its letter and its notice ask for.
+// Envelope returns the message of a delivery without its words: its sender, the recipient that it
+// shows, and the fields that its letter and its notice ask for. It shows the recipient itself if v
+// names no other.
 func (c Composer) Envelope(d store.Delivery, recipient message.Address, v Visible) (compose.Message, error) {
 	m := compose.Message{From: c.fromOf(d.Letter), Headers: v.Headers}
 	if v.To == nil {
@@ -286,7 +287,7 @@ func (c Composer) change(ctx context.Context, d store.Delivery) (map[string]any,
 }
 
 // undoing returns the values of the letter that tells an old address of a change, and the link that
-// takes it back, or says why it is not needed any more.
+// takes it back. A letter that nobody needs any more is an error that says why.
 func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
 	data, row, err := c.change(ctx, d)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 // NewID returns an identifier that sorts by time of making (RFC 9562 §5.7).
 func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 
-// NewTicket returns 256 random bits and the digest under which they are stored.
+// NewTicket returns 256 random bits. They are stored under their [Digest].
 func NewTicket() string {
 	var b [32]byte
 	rand.Read(b[:]) // never fails

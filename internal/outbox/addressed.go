@@ -56,18 +56,6 @@ func (w *worker) find(ctx context.Context, d *store.Delivery) bool {
 	return false
 }
 
-// settled writes the address that was looked up into the row, at the first attempt, and reports whether it could.
-func (w *worker) settled(ctx context.Context, d Addressed) bool {
-	if !d.found {
-		return true
-	}
-	if err := w.store.Readdress(ctx, d.Delivery); err != nil {
-		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "its address cannot be written")
-		return false
-	}
-	return true
-}
-
 // destination returns what the terms of providers look at: the domain of an address in A-labels, or a phone number.
 func (a Addressed) destination() string {
 	if domain := a.To.Domain(); domain != "" {

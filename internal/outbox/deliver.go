@@ -71,8 +71,8 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		return
 	}
 	d.Signature = letter.Signature
-	if c, ok := w.choose(ctx, d, tried, letter); ok && w.settled(ctx, d) {
-		w.attempt(ctx, d.Delivery, c, letter)
+	if c, ok := w.choose(ctx, d, tried, letter); ok {
+		w.attempt(ctx, d, c, letter)
 	}
 }
 
@@ -97,8 +97,10 @@ func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt
 }
 
 // attempt sends the letter and records the result.
-func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter Letter) {
-	t := &try{worker: w, d: d, by: p, row: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim,
+func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Letter) {
+	d := to.Delivery
+	t := &try{worker: w, d: d, found: to.found, by: p, row: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1,
+		Claim:  d.Claim,
 		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
 	slot, crowded := t.connect(ctx)
 	if crowded && !t.began {
@@ -143,6 +145,7 @@ func (w *worker) attempt(ctx context.Context, d store.Delivery, p chosen, letter
 type try struct {
 	*worker
 	d         store.Delivery
+	found     bool // its address is to be written with the first attempt
 	by        chosen
 	row       store.Attempt
 	began     bool  // the row is on record
@@ -152,6 +155,9 @@ type try struct {
 
 // begin records the attempt, once.
 func (t *try) begin(ctx context.Context) error {
+	if t.found && !t.began && t.beginErr == nil {
+		t.beginErr = t.store.Readdress(ctx, t.d)
+	}
 	if !t.began && t.beginErr == nil {
 		t.beginErr = t.ledgerOf(t.d).write(ctx, t.d, &t.row, nil)
 		t.began = t.beginErr == nil

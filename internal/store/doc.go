@@ -12,7 +12,8 @@
 // the whole file.
 //
 //  1. what asks: event, once, fanout_piece, fanout, feedback
-//  2. failure: the name of the mailbox, in what begins or ends a sign-in
+//  2. failure: the name of the mailbox, in what begins or ends a sign-in; that of the subject, in what begins or takes
+//     back changes of its address, or closes the account
 //  3. challenge: the one that the transaction is about
 //  4. registration: that of its subject
 //  5. browser: those of its subject
