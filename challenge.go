@@ -27,6 +27,7 @@ type start struct {
 	forms   challenge.Forms // empty for the policy's
 	browser string          // id of a known browser
 	device  string          // what it calls itself
+	locale  string          // that was asked for; empty for the account's own
 	typed   string          // the address, where the admitted one was put in its place
 	tries   int             // 0 for the policy's
 	resends int             // that count already
@@ -155,7 +156,8 @@ func pendingOf(c proof.Challenge) Pending {
 }
 
 // Pending returns the challenge that a ticket belongs to, for the page on which a person waits. The error matches
-// [ErrInvalid] if there is none, and [ErrExpired] if its key was retired.
+// [ErrInvalid] if there is none; [ErrCalledOff] if it was ended, as by "this was not me"; and [ErrExpired] if its time is
+// over, or its key was retired.
 func (s *Service) Pending(ctx context.Context, ticket Ticket) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
@@ -163,6 +165,12 @@ func (s *Service) Pending(ctx context.Context, ticket Ticket) (Pending, error) {
 	}
 	p := pendingOf(c.Challenge)
 	p.Ticket = ticket
+	switch {
+	case c.State == proof.Ended && c.Why != proof.Lapsed:
+		return p, ErrCalledOff
+	case c.State != proof.Accepted && !s.p.Now().Before(c.Ends):
+		return p, ErrExpired
+	}
 	return p, nil
 }
 

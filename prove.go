@@ -70,6 +70,9 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	if err != nil {
 		return Proof{}, ErrNotACode
 	}
+	if c.Burnt() { // whatever else it has to wait for
+		return Proof{}, ErrNoTries
+	}
 	known, err := s.mayTry(ctx, c)
 	if err != nil {
 		return Proof{}, err
@@ -225,7 +228,7 @@ type Inspection struct {
 
 // Inspect returns what a link would do, opened in the browser that has a ticket; "" for none. It changes nothing. Its
 // errors are those of [Service.ProveLink], [Service.NotMe] and [Service.Undo]. With [ErrExpired], [ErrUsed] and
-// [ErrOtherBrowser] the part that is known is filled in.
+// [ErrOtherBrowser] the part that is known is filled in. Pending has the ticket if it is that of the browser that began.
 func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Inspection, err error) {
 	in.Purpose = s.p.LinkPurpose(string(link))
 	switch in.Purpose {
@@ -238,10 +241,12 @@ func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Ins
 	default:
 		var c rows.Challenge
 		c, err = s.byLink(ctx, link)
-		if err == nil && c.Purpose == challenge.SignIn && flow.Digest(string(ticket)) != c.Ticket {
+		in.Pending = pendingOf(c.Challenge)
+		if c.ID != "" && flow.Digest(string(ticket)) == c.Ticket {
+			in.Pending.Ticket = ticket
+		} else if err == nil && c.Purpose == challenge.SignIn {
 			err = ErrOtherBrowser
 		}
-		in.Pending = pendingOf(c.Challenge)
 	}
 	return in, err
 }

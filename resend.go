@@ -14,13 +14,17 @@ import (
 )
 
 // ResendForBrowser sends the letter of a ticket's challenge again, with the same proof while that has a useful life
-// left, and with a fresh one until the hard cap. A letter that still waits gives way to the new one. The limits hold
-// for it: [TooSoonError] says when it will do. The error matches [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired]
-// or [ErrInvalid].
+// left, and with a fresh one until the hard cap. A letter that still waits gives way to the new one. Once the tries of
+// a code are used up, a new challenge begins instead, and Pending has its ticket; for a change of address only the link
+// is left then, and the error is [ErrNoTries]. The limits hold: [TooSoonError] says when it will do. The error matches
+// [ErrTooSoon], [ErrNoTries], [ErrUsed], [ErrCalledOff], [ErrExpired] or [ErrInvalid].
 func (s *Service) ResendForBrowser(ctx context.Context, ticket Ticket) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {
 		return Pending{}, err
+	}
+	if c.Burnt() && c.State == proof.Open && s.p.Now().Before(c.Ends) {
+		return s.anew(ctx, c, ticket)
 	}
 	p, err := s.resend(ctx, c, limits.ByPerson)
 	p.Ticket = ticket
@@ -28,7 +32,8 @@ func (s *Service) ResendForBrowser(ctx context.Context, ticket Ticket) (Pending,
 }
 
 // ResendForReader is ResendForBrowser for somebody who has a link from the letter, such as one whose life is over: the
-// letter goes to the same address. After the hard cap the error is [ErrExpired].
+// letter goes to the same address. It has no code once the tries are used up. After the hard cap the error is
+// [ErrExpired].
 func (s *Service) ResendForReader(ctx context.Context, link Link) (Pending, error) {
 	c, err := s.byLink(ctx, link)
 	if err != nil && (!errors.Is(err, ErrExpired) || c.ID == "") {
@@ -39,7 +44,7 @@ func (s *Service) ResendForReader(ctx context.Context, link Link) (Pending, erro
 
 // ResendForSubject is ResendForBrowser for a subject whom the application knows by other means, such as a password just
 // checked. After the hard cap a new signup begins, and only then Pending has a ticket, for the browser that asked. The
-// error matches [ErrNothingPending], [ErrTooSoon] or [ErrUsed].
+// error matches [ErrNothingPending], [ErrTooSoon], [ErrNoTries] or [ErrUsed].
 func (s *Service) ResendForSubject(ctx context.Context, subject string) (Pending, error) {
 	var c rows.Challenge
 	err := flow.Own(ctx, func(ctx context.Context) (err error) {
@@ -110,6 +115,8 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 		return pendingOf(c.Challenge), ErrCalledOff
 	case !r.Allowed && r.At.IsZero():
 		return pendingOf(c.Challenge), ErrExpired
+	case c.Burnt() && !c.Forms.Has(challenge.Link):
+		return pendingOf(c.Challenge), ErrNoTries
 	case !r.Allowed:
 		return pendingOf(c.Challenge), &TooSoonError{At: r.At}
 	}

@@ -26,7 +26,7 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	r.Purpose = challenge.SignIn
 	var p Pending
 	err := s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {
-		p, err = t.beginSignIn(ctx, r, a)
+		p, err = t.beginSignIn(ctx, a, start{device: r.Device, locale: r.Locale})
 		return err
 	})
 	if err != nil {
@@ -35,7 +35,9 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	return p, nil
 }
 
-func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, error) {
+// beginSignIn begins a sign-in. st says which browser asks, and how often it has before: with a ticket of its own, beside
+// the challenge of the admission's, and else in its place.
+func (t Tx) beginSignIn(ctx context.Context, a Admission, st start) (Pending, error) {
 	now, mailbox := t.s.p.Now(), a.address.Mailbox()
 	// The row of its failures is what all sign-ins of an address wait for, one after another.
 	failures, err := t.rows().BeginByFailures(ctx, "address:"+mailbox, now)
@@ -46,11 +48,15 @@ func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, e
 	if err != nil && !errors.Is(err, rows.ErrNotFound) {
 		return Pending{}, err
 	}
-	st := start{purpose: challenge.SignIn, typed: a.address.String(), subject: owner.Subject, device: r.Device}
+	st.purpose, st.typed, st.subject = challenge.SignIn, a.address.String(), owner.Subject
 	if owner.Subject != "" && a.browser.Subject == owner.Subject { // the mailbox has not gone to somebody else
 		st.browser = a.browser.ID
 	}
-	others, err := t.neighbours(ctx, mailbox, r.Ticket, &st)
+	earlier := a.ticket
+	if st.ticket != "" {
+		earlier = ""
+	}
+	others, err := t.neighbours(ctx, mailbox, earlier, &st)
 	if err != nil {
 		return Pending{}, err
 	}
@@ -69,7 +75,7 @@ func (t Tx) beginSignIn(ctx context.Context, r Request, a Admission) (Pending, e
 		return Pending{}, err
 	}
 	to.address.Name = a.address.Name
-	if r.Locale == "" {
+	if st.locale == "" {
 		to.locale = t.s.Locale(owner.Locale)
 	}
 	return t.begin(ctx, to, st)

@@ -125,7 +125,7 @@ func (t Tx) waiting(ctx context.Context, a Admission, subject string) (none rows
 	}
 	_, keyErr := t.s.p.ChallengeKey(c)
 	if keyErr != nil || c.Purpose != challenge.Signup || c.Mailbox != a.address.Mailbox() || c.State != proof.Open ||
-		!t.s.p.Now().Before(c.Ends) || !c.Decoy && c.Subject != subject {
+		c.Burnt() || !t.s.p.Now().Before(c.Ends) || !c.Decoy && c.Subject != subject {
 		return none, nil
 	}
 	return c, nil

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"path"
 	"strings"
 	"time"
 
@@ -42,16 +43,28 @@ func newBrowser(ctx context.Context, lang string) *browser {
 
 func (b *browser) open(address string) error { return b.do(http.MethodGet, address, nil) }
 
-// submit fills in a form of the page that is shown and sends it: it must be there.
-func (b *browser) submit(action string, values url.Values) error {
-	if b.page == nil || !b.page.forms[action] {
-		return fmt.Errorf("the page %q has no form for %s", b.page.Title, action)
+// submit fills in the form of the page that is shown whose action matches a pattern (path.Match), and sends it: it must
+// be there.
+func (b *browser) submit(pattern string, values url.Values) error {
+	action, found := b.form(pattern)
+	if !found {
+		return fmt.Errorf("the page %q has no form for %s", b.page.Title, pattern)
 	}
 	target, err := b.page.URL.Parse(action)
 	if err != nil {
 		return err
 	}
 	return b.do(http.MethodPost, target.String(), values)
+}
+
+// form returns the action of the form that matches a pattern, if the page has one.
+func (b *browser) form(pattern string) (action string, found bool) {
+	for action := range b.page.forms {
+		if match, _ := path.Match(pattern, action); match {
+			return action, true
+		}
+	}
+	return "", false
 }
 
 // do sends one request and reads the page that is shown at the end of its redirects.

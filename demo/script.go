@@ -174,7 +174,7 @@ func (s *scene) registers() error {
 		url.Values{"name": {s.name}, "email": {s.email}, "password": {password}}); err != nil {
 		return err
 	}
-	return s.see("registers", "Look into your mail", "Schauen Sie in Ihre Post")
+	return s.see("registers", "Check your email", "Bitte prüfen Sie Ihr E-Mail-Postfach")
 }
 
 // gets waits for the nth letter and checks what any letter must have.
@@ -201,24 +201,24 @@ func (s *scene) presses(link string) error {
 	if err := s.browser.open(link); err != nil {
 		return err
 	}
-	if err := s.see("opens the link", "Is this your address?", "Ist das Ihre Adresse?"); err != nil {
+	if err := s.see("opens the link", "Is this your email address?", "Ist das Ihre E-Mail-Adresse?"); err != nil {
 		return err
 	}
 	if s.browser.page.URL.RawQuery != "" {
 		return fmt.Errorf("the token is still in the address bar")
 	}
-	if err := s.browser.submit("/confirm", nil); err != nil {
+	if err := s.browser.submit("/confirm/*", nil); err != nil {
 		return err
 	}
-	return s.see("confirms", "Your address is confirmed", "Ihre Adresse ist bestätigt")
+	return s.see("confirms", "Your email address is confirmed", "Ihre E-Mail-Adresse ist bestätigt")
 }
 
 func (s *scene) types(code string) error {
 	if err := s.browser.open(s.demo.SiteURL + "/proof"); err != nil {
 		return err
 	}
-	if s.browser.page.forms["/proof/code"] {
-		return s.browser.submit("/proof/code", url.Values{"code": {code}})
+	if _, waits := s.browser.form("/proof/*/code"); waits {
+		return s.browser.submit("/proof/*/code", url.Values{"code": {code}})
 	}
 	return nil // the page says why there is nothing to type
 }

@@ -46,7 +46,7 @@ func (s *scene) confirmsWith(code string) error {
 	if err := s.types(code); err != nil {
 		return err
 	}
-	return s.see("types the code", "Your address is confirmed", "Ihre Adresse ist bestätigt")
+	return s.see("types the code", "Your email address is confirmed", "Ihre E-Mail-Adresse ist bestätigt")
 }
 
 func wrongCode(s *scene) error {
@@ -59,11 +59,11 @@ func wrongCode(s *scene) error {
 	if err := s.types(string(wrong)); err != nil {
 		return err
 	}
-	if err := s.see("types a wrong code", "Look into your mail", "Schauen Sie in Ihre Post"); err != nil {
+	if err := s.see("types a wrong code", "Check your email", "Bitte prüfen Sie Ihr E-Mail-Postfach"); err != nil {
 		return err
 	}
-	if err := s.noted("That code does not fit. Tries left: 4",
-		"Dieser Code passt nicht. Verbleibende Versuche: 4"); err != nil {
+	if err := s.noted("That code isn’t right. Attempts left: 4.",
+		"Dieser Code ist falsch. Verbleibende Versuche: 4."); err != nil {
 		return err
 	}
 	return s.confirmsWith(m.Code)
@@ -226,7 +226,7 @@ func (s *scene) asksForCode(n int) (mail, error) {
 	if err := s.browser.submit("/signin/code", url.Values{"email": {s.email}}); err != nil {
 		return mail{}, err
 	}
-	if err := s.see("asks for a code", "Look into your mail", "Schauen Sie in Ihre Post"); err != nil {
+	if err := s.see("asks for a code", "Check your email", "Bitte prüfen Sie Ihr E-Mail-Postfach"); err != nil {
 		return mail{}, err
 	}
 	nameless := *s // a code greets nobody by name: whoever typed the address did not say one
@@ -269,7 +269,7 @@ func (s *scene) asksForAddress(to string) error {
 	if err := s.browser.submit("/account/address", url.Values{"email": {to}}); err != nil {
 		return err
 	}
-	return s.see("asks for another address", "Look into your mail", "Schauen Sie in Ihre Post")
+	return s.see("asks for another address", "Check your email", "Bitte prüfen Sie Ihr E-Mail-Postfach")
 }
 
 func moves(s *scene) error {
@@ -309,10 +309,10 @@ func takesBack(s *scene) error {
 	if err := owner.browser.open(all[1].Link); err != nil {
 		return err
 	}
-	if err := owner.see("opens its link", "Take the change back?", "Die Änderung zurücknehmen?"); err != nil {
+	if err := owner.see("opens its link", "Undo the change?", "Änderung rückgängig machen?"); err != nil {
 		return err
 	}
-	if err := owner.browser.submit("/not-me", nil); err != nil {
+	if err := owner.browser.submit("/not-me/*", nil); err != nil {
 		return err
 	}
 	s.step = owner.step
@@ -324,7 +324,7 @@ func takesBack(s *scene) error {
 	if err := s.types(theirs[0].Code); err != nil {
 		return err
 	}
-	return s.see("the other address comes too late", "This letter is void", "Dieser Brief gilt nicht mehr")
+	return s.see("the other address comes too late", "This request has ended", "Diese Anforderung ist beendet")
 }
 
 func tooLate(s *scene) error {

@@ -31,7 +31,13 @@ seat = { one = "Platz", other = "Plätze" }
 [letter.moved]
 subject = "Die Abfahrt um {{time .departs}} wurde verlegt"
 opening = "Guten Tag {{.name}},"
-words = { why = "Wegen des Wetters" }
+words = { why = "Wegen des Wetters", book = "Zur Buchung" }
+`)},
+		"fr.toml": {Data: []byte(`
+[letter.moved]
+subject = "La traversée de {{time .departs}} est déplacée"
+opening = "Bonjour {{.name}},"
+words = { why = "À cause du temps" }
 `)},
 		"moved.html": {
 			Data: []byte(
@@ -80,10 +86,12 @@ func TestBody(t *testing.T) {
 		{"en", "Mara", []string{"Because of the weather: Tuesday, March 4, 2031, 11:05 PM, 2 seats, 12,345.5 m.",
 			"See the booking", "Fair winds."}},
 		{"en", "Ysolt", []string{"Because of the weather"}},
-		// the last two fall back
+		{"en-GB", "Mara", []string{"Because of the weather: Tuesday 4 March 2031, 23:05, 2 seats, 12,345.5 m."}},
 		{"de", "Mara", []string{"Wegen des Wetters: Dienstag, 4. März 2031, 23:05 Uhr, 2 Plätze, 12.345,5 m.",
-			"See the booking", "Fair winds."}},
-		{"pl", "Mara", []string{"2 seats,"}}, // so does the unit, with the fallback's plural
+			"Zur Buchung"}},
+		// half a letter is none, and one without its units neither: no reader gets two languages
+		{"fr", "Mara", []string{"Dear Mara", "Because of the weather", "2 seats,"}},
+		{"pl", "Mara", []string{"Dear Mara", "2 seats,"}},
 	} {
 		data := movedData()
 		data["name"] = tt.reader

@@ -46,11 +46,13 @@ func TestConfirmInManyLanguages(t *testing.T) {
 		locale string
 		want   []string
 	}{
-		{"en", []string{"Hello Mara,", "Confirm this address", "24 hours", "10 minutes", "Your code"}},
-		{"de", []string{"Guten Tag Mara,", "Adresse bestätigen", "24 Stunden", "10 Minuten", "Ihr Code"}},
+		{"en", []string{"Hello Mara,", "Confirm email address", "24 hours", "10 minutes", "Your code"}},
+		{"de", []string{"Guten Tag Mara,", "E-Mail-Adresse bestätigen", "24 Stunden", "10 Minuten", "Ihr Code"}},
 		{"pl", []string{"Dzień dobry, Mara,", "24 godziny", "10 minut"}},
 		{"ar", []string{"24 ساعة", "10 دقائق"}},
-		{"ja", []string{"Mara 様", "24 時間", "10 分"}},
+		{"ja", []string{"Mara様", "24時間", "10分"}},
+		{"pt-PT", []string{"Olá, Mara,", "Ou introduza o código", "24 horas"}},
+		{"fr-CA", []string{"Bonjour Mara,", "adresse courriel"}},
 		{"nl", []string{"Hello Mara,"}}, // the fallback
 	} {
 		got, err := defaults(t).Render(confirm(tt.locale, "Mara"))
@@ -166,7 +168,7 @@ func words(tb testing.TB, source string) string {
 
 func TestLocaleMatching(t *testing.T) {
 	set := defaults(t)
-	for wish, want := range map[string]string{"de-AT": "de", "en-GB": "en", "pt-BR, de;q=0.8": "pt",
+	for wish, want := range map[string]string{"de-AT": "de", "en-GB": "en-GB", "en-US": "en", "pt-BR, de;q=0.8": "pt",
 		"nl, de;q=0.8": "de", "": "en", "not a tag!": "en", "ja": "ja", "ko": "en"} {
 		if got := set.Locale(wish).String(); got != want {
 			t.Errorf("Locale(%q) = %s, want %s", wish, got, want)

@@ -8,7 +8,8 @@
 //	NAME.txt, NAME.html       a letter's own middle, where parts are not enough
 //
 // Each file is optional: what a set lacks is taken from the default letters, file by file, and
-// for catalogs letter by letter.
+// for catalogs letter by letter. A region, such as pt-PT, has from its language what it does not say. A letter that a
+// locale lacks, or half of which it lacks, is written in the fallback locale: none is in two languages.
 package letters
 
 import (
@@ -36,8 +37,8 @@ var files embed.FS
 // Fallback is the locale of the default letters for readers of any other language.
 const Fallback = "en"
 
-// Default returns the default letters, in Arabic, English, French, German, Japanese, Polish,
-// Portuguese and Spanish: one set, which everybody who calls shares.
+// Default returns the default letters, in Arabic, English (en, en-GB), French (fr, fr-CA), German, Japanese, Polish,
+// Portuguese (pt is Brazil's; pt-PT) and Spanish: one set, which everybody who calls shares.
 func Default() (*letter.Set, error) { return byDefault() }
 
 var byDefault = sync.OnceValues(func() (*letter.Set, error) { return Load(nil, Fallback) })
@@ -196,6 +197,7 @@ type catalogFile struct {
 		Weekdays []string `toml:"weekdays"`
 		Date     string   `toml:"date"`
 		Time     string   `toml:"time"`
+		First    string   `toml:"first"`
 	} `toml:"calendar"`
 	Letter map[string]struct {
 		Subject   string            `toml:"subject"`
@@ -226,7 +228,7 @@ func (b *builder) readCatalog(fsys fs.FS, locale string) error {
 		b.catalogs[locale] = cat
 	}
 	maps.Copy(cat.Units, f.Units)
-	if f.Calendar.Date != "" {
+	if f.Calendar.Date != "" || f.Calendar.Time != "" {
 		cat.Calendar = render.Calendar(f.Calendar)
 	}
 	for name, p := range f.Letter {

@@ -15,7 +15,7 @@ func TestDefaultLettersLint(t *testing.T) {
 	}
 	var page strings.Builder
 	if err := defaults(t).Gallery(&page, w, "https://ferry.example"); err != nil ||
-		strings.Count(page.String(), "<iframe") != 12*8*3 {
+		strings.Count(page.String(), "<iframe") != 12*11*3 {
 		t.Errorf("the gallery has %d frames, %v", strings.Count(page.String(), "<iframe"), err)
 	}
 }
@@ -24,7 +24,7 @@ func TestDefaultLettersLint(t *testing.T) {
 func TestLintFinds(t *testing.T) {
 	set, err := Load(fstest.MapFS{
 		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) +
-			"\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\n[units]\nknot = {one = \"knot\", other = \"knots\"}\n")},
+			"\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\naside = \"P.S.\"\n[units]\nknot = {one = \"knot\", other = \"knots\"}\n")},
 		"de.toml": {Data: []byte("[letter.bad]\nsubject = \"Kurz\"\n")},
 		"bad.html": {
 			Data: []byte(
@@ -52,7 +52,7 @@ func TestLintFinds(t *testing.T) {
 		{"en", render.Advice, "is not https"},
 		{"en", render.Fault, "<script>"},
 		{"en", render.Fault, "readers cut letters"},
-		{"de", render.Advice, "closing is missing in this locale"},
+		{"de", render.Advice, "aside is missing in this locale; readers get the letter in en"},
 		{"de", render.Advice, "units.knot is missing in this locale"},
 		{"fr", render.Advice, "subject is missing in this locale"},
 	} {

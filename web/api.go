@@ -25,8 +25,10 @@ import (
 // tell one carry the application's key as a bearer token (RFC 6750); calls that carry a ticket or a
 // link prove themselves, and may come from a page in the browser, on an origin that APIOptions
 // trusts. GET /v1/openapi.json describes every call (OpenAPI 3.1). Errors are problem details (RFC
-// 9457).
+// 9457). Paths are below the path of the site's base URL, as those of [Pages] are.
 type API struct {
+	Path string // below which it serves
+
 	svc  *illumicode.Service
 	key  [sha256.Size]byte
 	opts APIOptions
@@ -57,16 +59,18 @@ func NewAPI(svc *illumicode.Service, key string, o APIOptions) (*API, error) {
 	}
 	a := &API{svc: svc, key: sha256.Sum256([]byte(key)), opts: o, own: originOf(flow.Of(svc).Site.BaseURL),
 		mux: http.NewServeMux()}
+	base := basePath(flow.Of(svc).Site.BaseURL)
+	a.Path = base + "/v1/"
 	calls := a.calls()
 	for _, c := range calls {
 		h := c.do
 		if c.keyed {
 			h = a.keyed(h)
 		}
-		a.mux.HandleFunc(c.method+" "+c.path, h)
+		a.mux.HandleFunc(c.method+" "+base+c.path, h)
 	}
-	description := describe(calls)
-	a.mux.HandleFunc("GET /v1/openapi.json", func(w http.ResponseWriter, _ *http.Request) {
+	description := describe(calls, base)
+	a.mux.HandleFunc("GET "+base+"/v1/openapi.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(description)
 	})

@@ -7,60 +7,111 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/flow"
 )
 
-// takeToken moves a link's token from the address bar into a cookie, and reports whether it did: no
-// referrer and no history shows it afterwards.
-func (p *Pages) takeToken(w http.ResponseWriter, r *http.Request, path string) bool {
-	tok := r.URL.Query().Get("t")
-	if tok == "" {
-		return false
+// takeToken returns what moves a link's token from the address bar into a cookie: no referrer and no history shows it
+// afterwards. The page that follows is the link's own.
+func (p *Pages) takeToken(path string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		tok := r.URL.Query().Get("t")
+		if tok == "" || len(tok) > maxToken {
+			p.refuse(w, r, illumicode.ErrInvalid)
+			return
+		}
+		p.keep(w, r, linkCookie, kept{token: tok}, linkCookieLife)
+		p.harden(w)
+		http.Redirect(w, r, p.base+path+"/"+mark(tok), http.StatusSeeOther)
 	}
-	p.setCookie(w, linkCookie, tok, linkCookieLife)
-	harden(w)
-	http.Redirect(w, r, p.base+path, http.StatusSeeOther)
-	return true
+}
+
+// A linked is what handlers of links are given beside a request.
+type linked struct {
+	link    illumicode.Link
+	purpose string // "" for no link of this service
+	here    string // the path of its page
+}
+
+// proves reports whether a link proves an address, and takes nothing back.
+func (l linked) proves() bool {
+	return l.purpose != "" && l.purpose != challenge.NotMe && l.purpose != challenge.Undo
+}
+
+// withLink returns a handler for the link that the path names. Where this browser does not keep it, it says so, and how
+// to go on: the cookie is short-lived, and some browsers keep none.
+func (p *Pages) withLink(do func(http.ResponseWriter, *http.Request, linked)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		l := linked{link: illumicode.Link(p.keptAs(r, linkCookie))}
+		if l.link == "" {
+			p.render(w, r, http.StatusNotFound, "sorry.html", page{Title: "no_link_title", Message: "no_link"})
+			return
+		}
+		path := p.confirm
+		if l.purpose = flow.Of(p.svc).LinkPurpose(string(l.link)); l.purpose != "" && !l.proves() {
+			path = p.takeBack
+		}
+		l.here = p.base + path + "/" + mark(string(l.link))
+		do(w, r, l)
+	}
+}
+
+// refuseLink is refuse for a link.
+func (p *Pages) refuseLink(w http.ResponseWriter, r *http.Request, l linked, err error) {
+	p.refuseAs(w, r, err, page{Here: l.here, Purpose: l.purpose, CanResend: errors.Is(err, illumicode.ErrExpired) && l.proves()})
+}
+
+// inspect returns what a link would do in this browser, with the ticket if the browser has begun the challenge.
+func (p *Pages) inspect(r *http.Request, l linked) (in illumicode.Inspection, err error) {
+	for _, k := range append(p.allKept(r, ticketCookie), kept{}) {
+		if in, err = p.svc.Inspect(r.Context(), illumicode.Ticket(k.token), l.link); in.Pending.Ticket != "" {
+			break
+		}
+	}
+	return in, err
 }
 
 // showConfirm asks whether to confirm, or to sign in. It changes nothing. A HEAD is answered like a
 // GET.
-func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request) {
-	if p.takeToken(w, r, p.confirm) {
-		return
-	}
-	in, err := p.svc.Inspect(r.Context(), p.ticket(r), p.link(r))
-	if err == nil && in.Pending.Purpose == "" { // a link that takes something back
+func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request, l linked) {
+	in, err := p.inspect(r, l)
+	if err == nil && !l.proves() {
 		err = illumicode.ErrInvalid
 	}
 	if err != nil {
-		p.refuse(w, r, err)
+		p.refuseLink(w, r, l, err)
 		return
 	}
-	p.render(w, r, http.StatusOK, "confirm.html", page{Address: in.Pending.Address, Purpose: in.Purpose})
+	p.render(w, r, http.StatusOK, "confirm.html", page{Address: in.Pending.Address, Purpose: in.Purpose, Here: l.here})
 }
 
-func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request) {
-	ticket, link := p.ticket(r), p.link(r)
-	if p.purpose(r) == challenge.SignIn {
-		who, err := p.svc.SignInLink(r.Context(), ticket, link, p.session(w, r))
+func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request, l linked) {
+	in, err := p.inspect(r, l)
+	ticket := in.Pending.Ticket
+	if err != nil {
+		p.refuseLink(w, r, l, err)
+		return
+	}
+	if l.purpose == challenge.SignIn {
+		who, err := p.svc.SignInLink(r.Context(), ticket, l.link, p.session(w, r))
 		if err != nil {
-			p.refuse(w, r, err)
+			p.refuseLink(w, r, l, err)
 			return
 		}
-		p.signedIn(w, r, who)
+		p.drop(w, linkCookie, mark(string(l.link)))
+		p.signedIn(w, r, ticket, who)
 		return
 	}
 	counts := false
-	if err := p.svc.ConfirmFrom(r.Context(), ticket, link, p.apply(&counts)); err != nil {
-		p.refuse(w, r, err)
+	if err := p.svc.ConfirmFrom(r.Context(), ticket, l.link, p.apply(&counts)); err != nil {
+		p.refuseLink(w, r, l, err)
 		return
 	}
-	p.setCookie(w, linkCookie, "", 0)
+	p.drop(w, linkCookie, mark(string(l.link)))
 	if !counts {
 		p.refuse(w, r, illumicode.ErrFrozen)
 		return
 	}
-	p.done(w, r, "")
+	p.done(w, r, l.purpose, false)
 }
 
 // apply returns what makes the application's writes for a proof, and says that it counts: a frozen account's
@@ -76,8 +127,8 @@ func (p *Pages) apply(counts *bool) func(context.Context, illumicode.Tx, illumic
 }
 
 // doResendLink sends the letter of a link whose life is over again, to the same address.
-func (p *Pages) doResendLink(w http.ResponseWriter, r *http.Request) {
-	_, err := p.svc.ResendForReader(r.Context(), p.link(r))
+func (p *Pages) doResendLink(w http.ResponseWriter, r *http.Request, l linked) {
+	_, err := p.svc.ResendForReader(r.Context(), l.link)
 	soon, isSoon := errors.AsType[*illumicode.TooSoonError](err)
 	switch {
 	case err == nil:
@@ -88,22 +139,19 @@ func (p *Pages) doResendLink(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, illumicode.ErrExpired): // past the hard cap
 		p.render(w, r, http.StatusGone, "sorry.html", page{Title: "expired_title", Message: "called_off"})
 	default:
-		p.refuse(w, r, err)
+		p.refuseLink(w, r, l, err)
 	}
 }
 
 // showTakeBack asks whether to end a challenge that somebody else began, or to take a change of
 // address back, as the link says. It changes nothing.
-func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
-	if p.takeToken(w, r, p.takeBack) {
-		return
-	}
-	in, err := p.svc.Inspect(r.Context(), "", p.link(r))
-	v := page{What: "not_me", Address: in.Disowned.Address}
+func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request, l linked) {
+	in, err := p.svc.Inspect(r.Context(), "", l.link)
+	v := page{What: "not_me", Address: in.Disowned.Address, Here: l.here}
 	switch in.Purpose {
 	case challenge.Undo:
 		c := in.Change
-		v = page{What: "undo", Address: c.Old, Stopped: c.Stopped, Made: c.Made}
+		v = page{What: "undo", Address: c.Old, Stopped: c.Stopped, Made: c.Made, Here: l.here}
 		if len(c.Stopped) == 0 {
 			v.Stopped = []string{c.New}
 		}
@@ -119,7 +167,7 @@ func (p *Pages) showTakeBack(w http.ResponseWriter, r *http.Request) {
 		err = illumicode.ErrInvalid
 	}
 	if err != nil {
-		p.refuse(w, r, err)
+		p.refuseLink(w, r, l, err)
 		return
 	}
 	p.render(w, r, http.StatusOK, "takeback.html", v)
@@ -134,30 +182,29 @@ func undone(c illumicode.Change) string {
 }
 
 // doTakeBack does it. The cookie stays for its few minutes: whoever loads the page again is told the same.
-func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request) {
-	link := p.link(r)
-	r.Body = http.MaxBytesReader(w, r.Body, maxForm)
+func (p *Pages) doTakeBack(w http.ResponseWriter, r *http.Request, l linked) {
 	var v page
 	var err error
-	switch purpose := p.purpose(r); {
-	case purpose == challenge.NotMe && r.PostFormValue("browsers") != "":
-		err = p.svc.RevokeByLink(r.Context(), link)
+	switch {
+	case l.purpose == challenge.NotMe && r.PostFormValue("browsers") != "":
+		err = p.svc.RevokeByLink(r.Context(), l.link)
 		v = page{What: "not_me", Message: "browsers_done"}
-	case purpose == challenge.Undo:
+	case l.purpose == challenge.Undo:
 		var c illumicode.Change
-		c, err = p.svc.Undo(r.Context(), link, p.opts.Undo)
+		c, err = p.svc.Undo(r.Context(), l.link, p.opts.Undo)
 		if errors.Is(err, illumicode.ErrUsed) { // by another who was faster
-			p.showTakeBack(w, r)
+			p.showTakeBack(w, r, l)
 			return
 		}
 		v = page{What: "undo", Message: undone(c), Address: c.Old, Stopped: c.Stopped}
 	default:
-		v, err = p.notMe(r.Context(), link)
+		v, err = p.notMe(r.Context(), l.link)
 	}
 	if err != nil {
-		p.refuse(w, r, err)
+		p.refuseLink(w, r, l, err)
 		return
 	}
+	v.Here = l.here
 	p.render(w, r, http.StatusOK, "takeback.html", v)
 }
 

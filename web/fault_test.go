@@ -52,7 +52,7 @@ func TestFaultIsLogged(t *testing.T) {
 	s.do(b, "POST", "/begin", nil)
 	s.broken = errors.New("the application's own trouble")
 	s.do(b, "GET", s.Letter(mara, 1).Link(), nil)
-	r, body := s.do(b, "POST", "/confirm", nil)
+	r, body := s.do(b, "POST", s.here(b), nil)
 	if r.StatusCode != http.StatusInternalServerError || s.fault.ID == "" || !strings.Contains(body, s.fault.ID) ||
 		!errors.Is(s.fault.Err, s.broken) {
 		t.Errorf("%d, %+v\n%s", r.StatusCode, s.fault, body)
@@ -62,7 +62,7 @@ func TestFaultIsLogged(t *testing.T) {
 		t.Errorf("the log says %q", said)
 	}
 	s.broken = nil
-	if r, _ := s.do(b, "POST", "/confirm", nil); r.StatusCode != http.StatusOK {
+	if r, _ := s.do(b, "POST", s.here(b), nil); r.StatusCode != http.StatusOK {
 		t.Errorf("afterwards: %d", r.StatusCode)
 	}
 }

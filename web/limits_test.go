@@ -33,26 +33,26 @@ func TestTooSoonPage(t *testing.T) {
 			!strings.HasPrefix(h.Get("RateLimit"), `"begin";r=0;t=7`) {
 			t.Errorf("%s: %d %v", address, r.StatusCode, h)
 		}
-		if !strings.Contains(body, "Please wait a little") || !strings.Contains(body, ">1:59:") &&
-			!strings.Contains(body, ">2:00:00<") || !strings.Contains(body, `href="/proof"`) {
+		if !strings.Contains(body, "Please wait a moment") || !strings.Contains(body, ">1:59:") &&
+			!strings.Contains(body, ">2:00:00<") || !strings.Contains(body, `class="button" href="/proof/`) {
 			t.Errorf("%s: the page does not count down, or shows no way to the code:\n%s", address, body)
 		}
 		// A resend within the ladder's rung: refused by the rule, and told on the page that takes the code.
 		s.handedOver() // a resend of a letter that waits costs nothing
 		s.Clock.Move(31 * time.Second)
-		s.do(b, "POST", "/proof/resend", nil)
+		s.do(b, "POST", s.here(b)+"/resend", nil)
 		s.Clock.Move(61 * time.Second)
-		r, body = s.do(b, "POST", "/proof/resend", nil)
+		r, body = s.do(b, "POST", s.here(b)+"/resend", nil)
 		if r.StatusCode != http.StatusTooManyRequests ||
 			!strings.HasPrefix(r.Header.Get("RateLimit"), `"again";r=0;t=`) ||
-			!strings.Contains(body, "The code in it will not change") || !strings.Contains(body, ">8:5") ||
-			!strings.Contains(body, `action="/proof/code"`) {
+			!strings.Contains(body, "requested a short while ago") || !strings.Contains(body, ">8:5") ||
+			!strings.Contains(body, `/code"`) {
 			t.Errorf("%s: a resend that a limit refuses: %d %v\n%s", address, r.StatusCode, r.Header, body)
 		}
 	}
 	// A stranger without a letter is shown no way to a code.
 	if _, body := s.do(s.browser(), "POST", "/code", url.Values{"address": {mara}}); strings.Contains(body,
-		`href="/proof"`) {
+		`class="button" href="/proof/`) {
 		t.Errorf("a browser that began nothing is sent to the code:\n%s", body)
 	}
 }

@@ -9,8 +9,8 @@ import (
 )
 
 // describe returns the OpenAPI 3.1 description of calls. It is made of what serves them, so that it
-// cannot say anything else.
-func describe(calls []call) []byte {
+// cannot say anything else. They are below base.
+func describe(calls []call, base string) []byte {
 	paths := make(map[string]map[string]any)
 	for _, c := range calls {
 		if paths[c.path] == nil {
@@ -23,7 +23,7 @@ func describe(calls []call) []byte {
 		types[i] = problemType + kind
 	}
 	text := map[string]any{"type": "string"}
-	out, err := json.MarshalIndent(map[string]any{
+	all := map[string]any{
 		"openapi": "3.1.0",
 		"info": map[string]any{"title": "Illumicode", "version": "1",
 			"description": "Signup confirmation, re-verification and sign-in by code."},
@@ -51,7 +51,11 @@ func describe(calls []call) []byte {
 				},
 			}},
 		},
-	}, "", "  ")
+	}
+	if base != "" {
+		all["servers"] = []any{map[string]any{"url": base}}
+	}
+	out, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
 		panic(err) // maps, strings and numbers always marshal
 	}

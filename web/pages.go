@@ -2,20 +2,20 @@ package web
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"embed"
 	"errors"
 	"fmt"
 	"html/template"
+	"io"
 	"io/fs"
+	"mime"
 	"net/http"
 	"net/netip"
 	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode"
-	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/words"
 )
@@ -44,7 +44,10 @@ type Options struct {
 	Undo    func(ctx context.Context, tx illumicode.Tx, c illumicode.Change) error
 
 	SignIn string // where the application signs people in, for links; empty means no link
-	After  string // where a browser goes that has signed in; empty means the base path
+
+	// After is where a browser goes on, by the purpose of what it has proven: a path of the site or an
+	// http(s) URL. A purpose that is not named leads nowhere, but for sign-ins, which go to the base path.
+	After map[string]string
 
 	// Failed is told of what was answered with 500, beside the log. Nil means nobody.
 	Failed func(r *http.Request, f Fault)
@@ -70,14 +73,18 @@ type Fault struct {
 
 // Pages serves the default pages of the flows:
 //
-//	/confirm          asks, and confirms or signs in on POST (the path is Site.ConfirmPath)
+//	/confirm          takes a link, and leads to /confirm/MARK (the path is Site.ConfirmPath)
+//	/confirm/MARK     asks, and confirms or signs in on POST
 //	/confirm/done     says that it worked
-//	/proof            takes the code, sends the letter again, corrects a mistyped address
-//	/not-me           asks, and ends a challenge or takes a change of address back on POST (Site.NotMePath)
+//	/proof            leads to /proof/MARK of the challenge that the browser has begun last
+//	/proof/MARK       takes the code, sends the letter again, corrects a mistyped address
+//	/not-me           takes a link, and leads to /not-me/MARK (the path is Site.NotMePath)
+//	/not-me/MARK      asks, and ends a challenge or takes a change of address back on POST
 //	/unsubscribe      asks, and ends a category of notices on POST; mail programs POST to it directly
 //	                  (RFC 8058; the path is Site.UnsubscribePath)
 //
-// Paths are below the path of the site's base URL. Pages is safe for concurrent use.
+// MARK is a digest of the link or the ticket, which is in a cookie of its own: a form acts on what its page
+// showed. Paths are below the path of the site's base URL. Pages is safe for concurrent use.
 type Pages struct {
 	svc       *illumicode.Service
 	opts      Options
@@ -99,13 +106,16 @@ func basePath(baseURL string) string {
 	return "/" + path
 }
 
-// NewPages returns the pages of a service. The error is about Options.Templates or Options.Origins.
+// NewPages returns the pages of a service. The error is about Options.Templates, Options.Origins or
+// Options.After.
 func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	site := flow.Of(svc).Site
 	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath,
 		takeBack: site.NotMePath}
 	p.base = basePath(site.BaseURL)
-	p.opts.After = cmp.Or(o.After, p.base+"/")
+	if err := p.checkAfter(); err != nil {
+		return nil, err
+	}
 	var err error
 	if p.templates, err = p.readTemplates(o.Templates); err != nil {
 		return nil, err
@@ -115,27 +125,31 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 		method, path, _ := strings.Cut(pattern, " ")
 		mux.HandleFunc(method+" "+p.base+path, h)
 	}
-	at("GET "+p.confirm, p.showConfirm)
-	at("POST "+p.confirm, p.doConfirm)
-	at("POST "+p.confirm+"/resend", p.doResendLink)
-	at("GET "+p.confirm+"/done", func(w http.ResponseWriter, r *http.Request) {
-		p.render(w, r, http.StatusOK, "done.html", page{})
-	})
-	at("GET /proof", p.showProof)
-	at("POST /proof/code", p.doCode)
-	at("POST /proof/resend", p.doResend)
-	at("POST /proof/correct", p.doCorrect)
+	at("GET "+p.confirm, p.takeToken(p.confirm))
+	at("GET "+p.confirm+"/{mark}", p.withLink(p.showConfirm))
+	at("POST "+p.confirm+"/{mark}", p.withLink(p.doConfirm))
+	at("POST "+p.confirm+"/{mark}/resend", p.withLink(p.doResendLink))
+	at("GET "+p.confirm+"/done", p.showDone)
+	at("GET /proof", p.findProof)
+	at("GET /proof/{mark}", p.withTicket(p.showProof))
+	at("POST /proof/{mark}/code", p.withTicket(p.doCode))
+	at("POST /proof/{mark}/resend", p.withTicket(p.doResend))
+	at("POST /proof/{mark}/correct", p.withTicket(p.doCorrect))
 	for _, static := range []string{"style.css", "count.js"} {
 		at("GET /proof/"+static, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("X-Content-Type-Options", "nosniff")
+			w.Header().Set("Cache-Control", "public, max-age=3600")
 			http.ServeFileFS(w, r, files, "pages/"+static)
 		})
 	}
-	at("GET "+p.takeBack, p.showTakeBack)
-	at("POST "+p.takeBack, p.doTakeBack)
+	at("GET "+p.takeBack, p.takeToken(p.takeBack))
+	at("GET "+p.takeBack+"/{mark}", p.withLink(p.showTakeBack))
+	at("POST "+p.takeBack+"/{mark}", p.withLink(p.doTakeBack))
 	at("GET "+site.UnsubscribePath, p.showUnsubscribe)
 	at("POST "+site.UnsubscribePath, p.doUnsubscribe)
 	protection := http.NewCrossOriginProtection()
-	for _, origin := range o.Origins {
+	// A proxy may have rewritten Host, which a browser without Sec-Fetch-Site is judged by.
+	for _, origin := range append([]string{originOf(site.BaseURL)}, o.Origins...) {
 		if err := protection.AddTrustedOrigin(origin); err != nil {
 			return nil, fmt.Errorf("web: Options.Origins: %w", err)
 		}
@@ -149,25 +163,74 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 
 // ServeHTTP implements [http.Handler].
 func (p *Pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if !readable(w, r) {
+		return
+	}
 	p.handler.ServeHTTP(w, r.WithContext(from(r, p.opts.Client)))
+}
+
+// readable reads the form of a request and reports whether it could: a form as pages send them, that is not too
+// long and holds no NUL, which no person types; if not, it has answered.
+func readable(w http.ResponseWriter, r *http.Request) bool {
+	if r.Method != http.MethodPost {
+		return true
+	}
+	r.Body = http.MaxBytesReader(w, r.Body, maxForm)
+	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	var err error
+	switch kind {
+	case "application/x-www-form-urlencoded":
+		err = r.ParseForm()
+	case "multipart/form-data": // as some mail services do for one click (RFC 8058 §3.1)
+		err = r.ParseMultipartForm(maxForm)
+	default:
+		if n, _ := io.ReadFull(r.Body, make([]byte, 1)); n > 0 {
+			http.Error(w, "This page takes forms only.", http.StatusUnsupportedMediaType)
+			return false
+		}
+	}
+	for _, all := range r.PostForm {
+		for _, value := range all {
+			if strings.ContainsRune(value, 0) {
+				err = errors.New("a NUL")
+			}
+		}
+	}
+	if err != nil {
+		http.Error(w, "The form cannot be read.", http.StatusBadRequest)
+	}
+	return err == nil
 }
 
 // Request returns what somebody asks for at this browser, with where they are and what its cookies know:
 // for [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like.
 func (p *Pages) Request(r *http.Request, address string) illumicode.Request {
 	return illumicode.Request{Address: address, Locale: r.Header.Get("Accept-Language"),
-		Client: clientOf(r, p.opts.Client), Ticket: p.ticket(r), Browser: p.cookie(r, browserCookie),
+		Client: clientOf(r, p.opts.Client), Ticket: p.ticketOf(r, address), Browser: p.cookie(r, browserCookie),
 		Device: device(r.UserAgent())}
+}
+
+// ticketOf returns the latest ticket that this browser has for an address, or "".
+func (p *Pages) ticketOf(r *http.Request, address string) illumicode.Ticket {
+	for _, k := range p.allKept(r, ticketCookie) {
+		if k.whose != "" && k.whose == whose(address) {
+			return illumicode.Ticket(k.token)
+		}
+	}
+	return ""
 }
 
 // Await remembers in this browser that it began the challenge, and sends it to the page that waits
 // for the proof. Call it after [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like,
 // whatever the address was: the answer must not tell whether it is known.
 func (p *Pages) Await(w http.ResponseWriter, r *http.Request, pending illumicode.Pending) {
-	if pending.Ticket != "" {
-		p.setCookie(w, ticketCookie, string(pending.Ticket), time.Until(pending.Ends)+p.skew())
+	to := p.base + "/proof"
+	if ticket := string(pending.Ticket); ticket != "" {
+		p.keep(w, r, ticketCookie, kept{token: ticket, whose: whose(pending.Address)},
+			time.Until(pending.Ends)+p.skew())
+		to += "/" + mark(ticket)
 	}
-	http.Redirect(w, r, p.base+"/proof", http.StatusSeeOther)
+	http.Redirect(w, r, to, http.StatusSeeOther)
 }
 
 // RequireConfirmed lets requests through to next whose subject has a confirmed address, and the
@@ -196,57 +259,11 @@ func RequireConfirmed(svc *illumicode.Service, subject func(r *http.Request) str
 // skew is how far the service's clock is behind the wall clock, by which browsers keep cookies.
 func (p *Pages) skew() time.Duration { return time.Since(p.svc.Now()) }
 
-// The cookies. All are HttpOnly and SameSite; on https they carry the __Host- prefix, so that
-// no neighbouring subdomain can plant one.
-const (
-	ticketCookie  = "illumicode_ticket"
-	linkCookie    = "illumicode_link"
-	browserCookie = "illumicode_browser"
-)
-
 // linkCookieLife is how long a person may look at the page that asks.
 const linkCookieLife = 20 * time.Minute
 
 // maxForm bounds a form in bytes.
 const maxForm = 4 << 10
-
-func (p *Pages) cookieName(name string) string {
-	if p.secure {
-		return "__Host-" + name
-	}
-	return name
-}
-
-// setCookie sets a cookie that lives for life; 0 or less deletes it.
-func (p *Pages) setCookie(w http.ResponseWriter, name, value string, life time.Duration) {
-	age := int(life / time.Second)
-	if age <= 0 {
-		age = -1
-	}
-	http.SetCookie(w, &http.Cookie{Name: p.cookieName(name), Value: value, Path: "/", MaxAge: age,
-		HttpOnly: true, Secure: p.secure, SameSite: http.SameSiteLaxMode})
-}
-
-func (p *Pages) cookie(r *http.Request, name string) string {
-	c, err := r.Cookie(p.cookieName(name))
-	if err != nil {
-		return ""
-	}
-	return c.Value
-}
-
-// ticket returns the ticket that this browser has, or "".
-func (p *Pages) ticket(r *http.Request) illumicode.Ticket {
-	return illumicode.Ticket(p.cookie(r, ticketCookie))
-}
-
-// link returns the link that this browser has opened, or "".
-func (p *Pages) link(r *http.Request) illumicode.Link {
-	return illumicode.Link(p.cookie(r, linkCookie))
-}
-
-// purpose returns what the link of this browser is for; "" for no link of this service. It reads no row.
-func (p *Pages) purpose(r *http.Request) string { return flow.Of(p.svc).LinkPurpose(string(p.link(r))) }
 
 // tooSoon says when to come back, and returns in how many seconds.
 func (p *Pages) tooSoon(w http.ResponseWriter, soon *illumicode.TooSoonError) int {
@@ -263,14 +280,24 @@ func (p *Pages) TooSoon(w http.ResponseWriter, r *http.Request, err error) bool 
 		return false
 	}
 	v := page{Title: "busy_title", Message: "busy", Count: p.tooSoon(w, soon)}
-	pending, err := p.svc.Pending(r.Context(), p.ticket(r))
-	v.Waiting = err == nil && !pending.Confirmed
+	for _, k := range p.allKept(r, ticketCookie) {
+		pending, err := p.svc.Pending(r.Context(), illumicode.Ticket(k.token))
+		if err == nil && !pending.Confirmed {
+			v.Waiting, v.Here = true, p.base+"/proof/"+k.mark
+			break
+		}
+	}
 	p.render(w, r, http.StatusTooManyRequests, "sorry.html", v)
 	return true
 }
 
 // refuse shows why there is nothing to do here.
 func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
+	p.refuseAs(w, r, err, page{})
+}
+
+// refuseAs is refuse with a page that has something filled in.
+func (p *Pages) refuseAs(w http.ResponseWriter, r *http.Request, err error, v page) {
 	status, key := http.StatusInternalServerError, "failed"
 	for _, known := range []struct {
 		err    error
@@ -291,37 +318,35 @@ func (p *Pages) refuse(w http.ResponseWriter, r *http.Request, err error) {
 			break
 		}
 	}
-	v := page{Message: key, Title: key + "_title"}
+	v.Message, v.Title = key, key+"_title"
 	if status == http.StatusInternalServerError {
 		v.Request = logFault(p.svc, r, err)
 		if p.opts.Failed != nil {
 			p.opts.Failed(r, Fault{ID: v.Request, Err: err})
 		}
 	}
-	if errors.Is(err, illumicode.ErrExpired) {
-		purpose := p.purpose(r)
-		if v.CanResend = purpose != "" && purpose != challenge.NotMe && purpose != challenge.Undo; !v.CanResend {
-			v.Message = "expired_for_good"
-		}
+	if errors.Is(err, illumicode.ErrExpired) && !v.CanResend {
+		v.Message = "expired_for_good"
 	}
 	p.render(w, r, status, "sorry.html", v)
 }
 
 // A page is what a template is given besides its words.
 type page struct {
-	Lang    string
-	Dir     string // ltr or rtl
-	Words   map[string]string
-	Site    flow.Site
-	Base    string
-	Confirm string
-	NotMe   string
-	SignIn  string
+	Lang   string
+	Dir    string // ltr or rtl
+	Words  map[string]string
+	Site   flow.Site
+	Base   string
+	SignIn string
+	Here   string // the path of the page, which its forms POST to or below
+	Next   string // where to go on; empty for nowhere
 
 	Title   string // a key of words
 	Message string // a key of words
 	Request string // what names the request in the log, where it has failed
 	Purpose string
+	Phone   bool // it is about a phone number
 	Address string
 	Seconds int // until the letter may be sent again; 0 for now
 	Count   int // seconds until the code may be tried again; 0 if not to be told
@@ -329,6 +354,7 @@ type page struct {
 
 	HasCode, HasLink bool   // what the letter carries
 	Closed           bool   // no try is left for a code
+	Wrong            bool   // what was typed is not accepted
 	CanResend        bool   // the link at hand can be had anew
 	Waiting          bool   // this browser has a challenge that waits for its code
 	CanCorrect       bool   // a mistyped address can be corrected
@@ -339,24 +365,7 @@ type page struct {
 	Made     bool
 	Browsers bool // known browsers can be forgotten
 
-	Category string // of notices
-	Sealed   string // what an unsubscribe link carries
-}
-
-// W returns the words of a key.
-func (p page) W(key string) string { return p.Words[key] }
-
-// For returns the words of a key for the purpose at hand, where it has its own, else those of the key.
-func (p page) For(key string) string {
-	return cmp.Or(p.Words[key+"_"+p.Purpose], p.Words[key])
-}
-
-// Clock writes seconds as minutes and seconds, and as hours before them from one on.
-func (p page) Clock(seconds int) string {
-	if seconds >= 3600 {
-		return fmt.Sprintf("%d:%02d:%02d", seconds/3600, seconds/60%60, seconds%60)
-	}
-	return fmt.Sprintf("%d:%02d", seconds/60, seconds%60)
+	Sealed string // what an unsubscribe link carries
 }
 
 func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name string, v page) {
@@ -366,7 +375,7 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 		http.Error(w, "The page could not be made.", http.StatusInternalServerError)
 		return
 	}
-	harden(w)
+	p.harden(w)
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Language", v.Lang)
 	w.Header().Set("Vary", "Accept-Language, Cookie")
@@ -376,12 +385,16 @@ func (p *Pages) render(w http.ResponseWriter, r *http.Request, status int, name 
 
 // harden sets the headers of every page. With Referrer-Policy no-referrer a form's POST would
 // carry "Origin: null" and be refused as foreign; same-origin tells other sites as little.
-func harden(w http.ResponseWriter) {
+func (p *Pages) harden(w http.ResponseWriter) {
 	h := w.Header()
+	if p.secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	h.Set("Content-Security-Policy",
 		"default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; "+
 			"base-uri 'none'")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Robots-Tag", "noindex")
 }

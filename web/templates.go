@@ -65,8 +65,8 @@ func (p *Pages) samples() []page {
 		"en")
 	much := p.dress(page{Title: "wait_title", Message: "wrong_code", Purpose: challenge.Reverify,
 		Address: "reader@letters.example", Seconds: 30, Count: int(time.Hour / time.Second), Tries: 4, HasCode: true,
-		HasLink: true, Closed: true, CanResend: true, Waiting: true, CanCorrect: true, Typed: "reader@", What: "undo",
-		Stopped: []string{"new@letters.example"}, Made: true, Browsers: true, Category: "news", Sealed: "sealed"}, "ar")
+		HasLink: true, Closed: true, Here: "/proof/0123456789abcdef", Next: "/next", CanResend: true, Waiting: true, CanCorrect: true, Typed: "reader@", What: "undo",
+		Stopped: []string{"new@letters.example"}, Made: true, Browsers: true, Phone: true, Sealed: "sealed"}, "ar")
 	return []page{little, much}
 }
 
@@ -77,7 +77,6 @@ func (p *Pages) dress(v page, locale string) page {
 	if v.Lang == "ar" {
 		v.Dir = "rtl"
 	}
-	v.Site, v.Base, v.Confirm, v.NotMe, v.SignIn = flow.Of(p.svc).Site, p.base, p.base+p.confirm, p.base+p.takeBack,
-		p.opts.SignIn
+	v.Site, v.Base, v.SignIn = flow.Of(p.svc).Site, p.base, p.opts.SignIn
 	return v
 }

@@ -19,7 +19,7 @@ func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
 		p.refuse(w, r, err)
 		return
 	}
-	v := page{Address: about.Address, Category: about.Category, Sealed: r.URL.Query().Get("u")}
+	v := page{Address: about.Address, Sealed: r.URL.Query().Get("u")}
 	if slices.Contains(said, about) {
 		v.Message = "unsubscribed"
 	}
@@ -28,7 +28,6 @@ func (p *Pages) showUnsubscribe(w http.ResponseWriter, r *http.Request) {
 
 // doUnsubscribe ends them. Asking for them again is a wish of the person's, on the same page.
 func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
-	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
 	about, err := p.svc.Unsubscription(r.URL.Query().Get("u"))
 	wanted := r.PostFormValue("wanted") == "yes"
 	if err == nil {
@@ -43,6 +42,6 @@ func (p *Pages) doUnsubscribe(w http.ResponseWriter, r *http.Request) {
 	if wanted {
 		message = "subscribed"
 	}
-	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: about.Address, Category: about.Category,
+	p.render(w, r, http.StatusOK, "unsubscribe.html", page{Address: about.Address,
 		Sealed: r.URL.Query().Get("u"), Message: message})
 }

@@ -10,12 +10,14 @@ import (
 	"net/http/httptest"
 	"net/mail"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/core/events"
 	"github.com/illumicode/illumicode/internal/flow"
@@ -36,6 +38,8 @@ type site struct {
 	broken error    // what its callback that confirms returns
 	fault  web.Fault
 	t      *testing.T
+
+	shown map[*http.Client]string // the path of the page that each browser shows, which forms POST below
 }
 
 const apiKey = "a key of the application's own"
@@ -43,7 +47,7 @@ const apiKey = "a key of the application's own"
 // options are the callbacks of an application: they remember what they were told.
 func (s *site) options() web.Options {
 	return web.Options{
-		SignIn: "/signin", After: "/inside",
+		SignIn: "/signin", After: map[string]string{challenge.SignIn: "/inside"},
 		Apply:  func(context.Context, illumicode.Tx, illumicode.Proof) error { return s.broken },
 		Failed: func(_ *http.Request, f web.Fault) { s.fault = f },
 		SignedIn: func(w http.ResponseWriter, _ *http.Request, _ illumicode.Tx, who illumicode.SignedIn) error {
@@ -67,7 +71,7 @@ func (s *site) options() web.Options {
 
 func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 	t.Helper()
-	s := &site{t: t}
+	s := &site{t: t, shown: make(map[*http.Client]string)}
 	mux := http.NewServeMux()
 	s.server = httptest.NewServer(mux)
 	t.Cleanup(s.server.Close)
@@ -100,8 +104,12 @@ func newSite(t *testing.T, change ...func(*illumicode.Config)) *site {
 	mux.Handle("/v1/", api)
 	mux.Handle("/", pages)
 	mux.HandleFunc("POST /begin", func(w http.ResponseWriter, r *http.Request) {
-		p, err := s.Service.Signup(r.Context(), illumicode.Request{Address: mara, Name: "Mara"},
-			illumicode.Subject("a"))
+		q, subject := pages.Request(r, mara), "a"
+		if other := r.PostFormValue("address"); other != "" {
+			q, subject = pages.Request(r, other), other
+		}
+		q.Name = "Mara"
+		p, err := s.Service.Signup(r.Context(), q, illumicode.Subject(subject))
 		if err != nil {
 			t.Error(err)
 		}
@@ -145,7 +153,21 @@ func (s *site) do(c *http.Client, method, path string, form url.Values, header .
 	if err != nil {
 		s.t.Fatal(err)
 	}
+	if at := marked.FindString(resp.Request.URL.Path); at != "" {
+		s.shown[c] = at
+	}
 	return resp, string(body)
+}
+
+// marked is the beginning of the path of a page about one link or one ticket.
+var marked = regexp.MustCompile(`^/(proof|confirm|not-me)/[0-9a-f]{16}`)
+
+// here returns the path of the page that a browser shows.
+func (s *site) here(c *http.Client) string {
+	if at := s.shown[c]; at != "" {
+		return at
+	}
+	return "/proof/0123456789abcdef" // of another browser
 }
 
 // handedOver waits until no letter waits in the outbox.
@@ -177,14 +199,16 @@ func TestOnlyPostConfirms(t *testing.T) {
 	scanner := s.browser()
 	for _, method := range []string{"HEAD", "GET", "OPTIONS", "PUT", "DELETE"} {
 		s.do(scanner, method, link, nil)
-		s.do(scanner, method, "/confirm", nil)
+		if at := s.shown[scanner]; at != "" {
+			s.do(scanner, method, at, nil)
+		}
 		if s.confirmed() {
 			t.Fatalf("%s confirmed the address", method)
 		}
 	}
 	person := s.browser()
 	resp, body := s.do(person, "GET", link, nil)
-	if resp.Request.URL.RawQuery != "" || resp.Request.URL.Path != "/confirm" {
+	if resp.Request.URL.RawQuery != "" || !marked.MatchString(resp.Request.URL.Path) {
 		t.Errorf("the page is at %s: the token is still in the address bar", resp.Request.URL)
 	}
 	if !strings.Contains(body, mara) || !strings.Contains(body, "Tern Isle Ferry") {
@@ -199,13 +223,13 @@ func TestOnlyPostConfirms(t *testing.T) {
 			t.Errorf("%s: %q, want %q", header, got, want)
 		}
 	}
-	resp, body = s.do(person, "POST", "/confirm", nil)
-	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your address is confirmed") ||
+	resp, body = s.do(person, "POST", s.here(person), nil)
+	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your email address is confirmed") ||
 		!strings.Contains(body, `href="/signin"`) {
 		t.Errorf("POST: %d, confirmed %v\n%s", resp.StatusCode, s.confirmed(), body)
 	}
 	if _, body = s.do(person, "GET", link, nil, "Accept-Language", "de-CH"); !strings.Contains(body,
-		"Schon erledigt") || !strings.Contains(body, `lang="de"`) {
+		"Bereits bestätigt") || !strings.Contains(body, `lang="de"`) {
 		t.Errorf("the link once more, in German:\n%s", body)
 	}
 }
@@ -218,12 +242,12 @@ func TestForeignPostIsRefused(t *testing.T) {
 	s.do(person, "GET", s.Letter(mara, 1).Link(), nil)
 	for _, header := range [][]string{{"Origin", "https://evil.example"}, {"Sec-Fetch-Site", "cross-site"},
 		{"Origin", "null"}} {
-		if resp, _ := s.do(person, "POST", "/confirm", nil, header...); resp.StatusCode != http.StatusForbidden ||
+		if resp, _ := s.do(person, "POST", s.here(person), nil, header...); resp.StatusCode != http.StatusForbidden ||
 			s.confirmed() {
 			t.Errorf("%v: %d, confirmed %v", header, resp.StatusCode, s.confirmed())
 		}
 	}
-	if resp, _ := s.do(person, "POST", "/confirm", nil, "Origin", s.server.URL); resp.StatusCode != http.StatusOK ||
+	if resp, _ := s.do(person, "POST", s.here(person), nil, "Origin", s.server.URL); resp.StatusCode != http.StatusOK ||
 		!s.confirmed() {
 		t.Errorf("our own page, in a browser without Sec-Fetch-Site: %d", resp.StatusCode)
 	}
@@ -245,13 +269,13 @@ func TestCodePage(t *testing.T) {
 		want   string
 	}{
 		// no ticket: not the browser that began
-		{s.browser(), code, http.StatusNotFound, "No letter was asked for here"},
-		{b, "hello", http.StatusUnprocessableEntity, "A code has digits only"},
-		{b, wrong, http.StatusUnprocessableEntity, "Tries left: 4"},
-		{b, code, http.StatusOK, "Your address is confirmed"},
-		{b, code, http.StatusOK, "Your address is confirmed"}, // pressed twice
+		{s.browser(), code, http.StatusNotFound, "Nothing to confirm here"},
+		{b, "hello", http.StatusUnprocessableEntity, "A code has only digits"},
+		{b, wrong, http.StatusUnprocessableEntity, "Attempts left: 4"},
+		{b, code, http.StatusOK, "Your email address is confirmed"},
+		{b, code, http.StatusOK, "Your email address is confirmed"}, // pressed twice
 	} {
-		resp, body := s.do(tt.who, "POST", "/proof/code", url.Values{"code": {tt.code}})
+		resp, body := s.do(tt.who, "POST", s.here(tt.who)+"/code", url.Values{"code": {tt.code}})
 		if resp.StatusCode != tt.status || !strings.Contains(body, tt.want) {
 			t.Errorf("code %q: %d, want %d and %q\n%s", tt.code, resp.StatusCode, tt.status, tt.want, body)
 		}
@@ -263,13 +287,13 @@ func TestResendPage(t *testing.T) {
 	b := s.browser()
 	s.do(b, "POST", "/begin", nil)
 	s.Letter(mara, 1)
-	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusTooManyRequests ||
-		!strings.Contains(body, "The code in it will not change") {
+	if resp, body := s.do(b, "POST", s.here(b)+"/resend", nil); resp.StatusCode != http.StatusTooManyRequests ||
+		!strings.Contains(body, "requested a short while ago") {
 		t.Errorf("at once: %d\n%s", resp.StatusCode, body)
 	}
 	s.Clock.Move(31 * time.Second)
-	if resp, body := s.do(b, "POST", "/proof/resend", nil); resp.StatusCode != http.StatusOK ||
-		!strings.Contains(body, "once more") {
+	if resp, body := s.do(b, "POST", s.here(b)+"/resend", nil); resp.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "sending it again") {
 		t.Errorf("later: %d\n%s", resp.StatusCode, body)
 	}
 	s.Letter(mara, 2)
@@ -289,12 +313,12 @@ func TestCookies(t *testing.T) {
 	w := httptest.NewRecorder()
 	pages.Await(w, httptest.NewRequest("POST", "/register", nil), p)
 	cookie := w.Header().Get("Set-Cookie")
-	for _, want := range []string{"__Host-illumicode_ticket=", "HttpOnly", "Secure", "SameSite=Lax", "Path=/;"} {
+	for _, want := range []string{"__Host-illumicode_ticket_", "HttpOnly", "Secure", "SameSite=Lax", "Path=/;"} {
 		if !strings.Contains(cookie, want) {
 			t.Errorf("Set-Cookie: %s; want %s", cookie, want)
 		}
 	}
-	if to := w.Header().Get("Location"); to != "/app/proof" {
+	if to := w.Header().Get("Location"); !strings.HasPrefix(to, "/app/proof/") {
 		t.Errorf("sent to %s", to)
 	}
 }
@@ -406,7 +430,7 @@ func TestUnsubscribe(t *testing.T) {
 	}
 	for _, method := range []string{http.MethodHead, http.MethodGet} {
 		if r, body := s.do(s.browser(), method, link, nil); r.StatusCode != http.StatusOK || method == http.MethodGet &&
-			!strings.Contains(body, "sailings") {
+			!strings.Contains(body, "will no longer get these emails") {
 			t.Errorf("%s: %d\n%s", method, r.StatusCode, body)
 		}
 	}
@@ -415,11 +439,11 @@ func TestUnsubscribe(t *testing.T) {
 	}
 	r, body := s.do(s.browser(), http.MethodPost, link, url.Values{"List-Unsubscribe": {"One-Click"}}, "Origin",
 		"https://mail.example", "Sec-Fetch-Site", "cross-site")
-	if r.StatusCode != http.StatusOK || wanted() || !strings.Contains(body, "no more letters of this kind") {
+	if r.StatusCode != http.StatusOK || wanted() || !strings.Contains(body, "no longer gets these emails") {
 		t.Errorf("one click: %d, wanted %v\n%s", r.StatusCode, wanted(), body)
 	}
 	if _, body := s.do(s.browser(), http.MethodGet, link, nil); !strings.Contains(body,
-		"no more letters of this kind") || !strings.Contains(body, "Send them again") {
+		"no longer gets these emails") || !strings.Contains(body, "Subscribe again") {
 		t.Errorf("opened once more:\n%s", body)
 	}
 	if r, _ := s.do(s.browser(), http.MethodPost, link, url.Values{"wanted": {"yes"}}); r.StatusCode != http.StatusOK ||

@@ -73,7 +73,7 @@ func handlers(svc *illumicode.Service, f *config.File) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	pages, err := web.NewPages(svc, web.Options{Client: client})
+	pages, err := web.NewPages(svc, web.Options{Client: client, Origins: f.Serve.Origins, After: f.Serve.After})
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func handlers(svc *illumicode.Service, f *config.File) (http.Handler, error) {
 	}
 	mux := http.NewServeMux()
 	mux.Handle(webhooks.Path, webhooks)
-	mux.Handle("/v1/", api)
+	mux.Handle(api.Path, api)
 	mux.Handle("/", pages)
 	return mux, nil
 }

@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/examples/internal/quay"
 	"github.com/illumicode/illumicode/message"
@@ -60,7 +61,7 @@ func key(token string) string {
 // site is the application's handler.
 func site(svc *illumicode.Service, db *sql.DB) http.Handler {
 	pages := quay.Must(web.NewPages(svc, web.Options{
-		SignIn: "/", After: "/account",
+		SignIn: "/", After: map[string]string{challenge.SignIn: "/account"},
 		// The session is committed together with the end of the proof: of all who come with the same
 		// code, one gets one.
 		SignedIn: func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, who illumicode.SignedIn) error {

@@ -84,7 +84,7 @@ func TestRun(t *testing.T) {
 	}
 	const mara = "mara@ternisle.example"
 	for range 2 { // the second time the address is taken, and the answer is the same
-		if got := post("/register", url.Values{"email": {mara}}); !strings.Contains(got, "Look into your mail") {
+		if got := post("/register", url.Values{"email": {mara}}); !strings.Contains(got, "Check your email") {
 			t.Fatalf("after registering: %s", got)
 		}
 	}
@@ -92,10 +92,12 @@ func TestRun(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, log.String())
 	}
-	if _, err := browser.Get(letters[0].Link()); err != nil {
+	asks, err := browser.Get(letters[0].Link())
+	if err != nil {
 		t.Fatal(err)
 	}
-	if got := post("/confirm", nil); !strings.Contains(got, "Your address is confirmed") {
+	asks.Body.Close()
+	if got := post(asks.Request.URL.Path, nil); !strings.Contains(got, "Your email address is confirmed") {
 		t.Errorf("after confirming: %s", got)
 	}
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {

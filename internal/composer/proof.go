@@ -81,6 +81,8 @@ func (c Composer) unneeded(ctx context.Context, d store.Delivery, row store.Chal
 		return drop("its challenge was called off: " + row.Why)
 	case !row.Alive(c.p.Now()):
 		return &outbox.Drop{State: store.Expired, Note: "its proof has expired"}
+	case row.Burnt() && !row.Forms.Has(challenge.Link):
+		return drop("the tries of its code are used up")
 	}
 	return nil
 }
@@ -119,7 +121,7 @@ func (c Composer) proofOf(d store.Delivery, row store.Challenge, key *keyring.Ke
 		}))
 		p.LinkLife = min(row.LinkLife, row.Ends.Sub(d.Fixed))
 	}
-	if row.Forms.Has(challenge.Code) {
+	if row.Forms.Has(challenge.Code) && !row.Burnt() { // a code that is dead on arrival misleads
 		p.Code = otp.Format(otp.Derive(key.CodeKey(), row.Bound, d.Generation, row.Digits))
 		p.CodeLife = min(row.CodeLife, row.Ends.Sub(d.Fixed))
 	}

@@ -240,6 +240,7 @@ type Serve struct {
 	Origins   []string `toml:"origins"`   // of other hosts of the application, whose pages may call
 	Proxies   []string `toml:"proxies"`   // networks whose word on where a request came from is taken
 	Forwarded string   `toml:"forwarded"` // the one field in which they say it
+	After     map[string]string `toml:"after"` // where a browser goes on, by purpose
 	Metrics   string   `toml:"metrics"`   // where /metrics, /healthz and /readyz are served; not for the public
 }
 

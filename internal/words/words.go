@@ -5,6 +5,8 @@ package words
 import (
 	"fmt"
 	"io/fs"
+	"maps"
+	"strings"
 
 	"github.com/BurntSushi/toml"
 )
@@ -12,16 +14,25 @@ import (
 // A Book is the words by locale, then by key.
 type Book map[string]map[string]string
 
-// MustLoad reads an embedded book. It panics if that is broken, or if a locale lacks a key that
-// English has: both are faults of the build, not of its user.
+// MustLoad reads an embedded book. A locale with a region, such as pt-PT, has from its language what it does not say
+// itself. It panics if the book is broken, or if a locale lacks a key that English has: both are faults of the build,
+// not of its user.
 func MustLoad(fsys fs.FS, name string) Book {
 	var b Book
 	if _, err := toml.DecodeFS(fsys, name, &b); err != nil {
 		panic(err)
 	}
 	for locale, w := range b {
+		language, _, region := strings.Cut(locale, "-")
+		if region {
+			b[locale] = maps.Clone(b[language])
+			if b[locale] == nil {
+				panic(fmt.Sprintf("words: %s: there is %s and no %s", name, locale, language))
+			}
+			maps.Copy(b[locale], w)
+		}
 		for key := range b["en"] {
-			if w[key] == "" {
+			if b[locale][key] == "" {
 				panic(fmt.Sprintf("words: %s: locale %s lacks %q", name, locale, key))
 			}
 		}
@@ -29,10 +40,12 @@ func MustLoad(fsys fs.FS, name string) Book {
 	return b
 }
 
-// In returns the words of a locale, or those of English where there are none, and which it is.
+// In returns the words of a locale, of its language, or of English, and which of these it is.
 func (b Book) In(locale string) (map[string]string, string) {
-	if w := b[locale]; w != nil {
-		return w, locale
+	for at := locale; at != ""; at = at[:max(0, strings.LastIndexByte(at, '-'))] {
+		if w := b[at]; w != nil {
+			return w, at
+		}
 	}
 	return b["en"], "en"
 }

@@ -110,11 +110,15 @@ func (p *person) open(address string) {
 	p.do(chromedp.Navigate(address))
 }
 
-// press presses the button of the form that goes to action, with the mouse, and waits for the page
-// that comes.
+// press presses the button of the form that goes to action, below it if it ends with a slash, with the mouse, and waits
+// for the page that comes.
 func (p *person) press(action string) {
 	p.t.Helper()
-	p.leave(chromedp.Click(css(`form[action="` + action + `"] button`)))
+	how := "="
+	if strings.HasSuffix(action, "/") {
+		how = "^="
+	}
+	p.leave(chromedp.Click(css(`form[action` + how + `"` + action + `"] button`)))
 }
 
 // leave does something that leads to another page, and waits for it.
@@ -159,7 +163,7 @@ func (p *person) register(name, email string) {
 	p.do(chromedp.SendKeys(css("#name"), name), chromedp.SendKeys(css("#email"), email),
 		chromedp.SendKeys(css("#password"), password))
 	p.press("/register")
-	p.sees("Look into your mail", email)
+	p.sees("Check your email", email)
 }
 
 func (p *person) signIn(email string) {
@@ -220,10 +224,10 @@ func TestSignup(t *testing.T) {
 			p.sees("Confirm your address first")
 			p.open(d.InboxURL + "/letter/" + l.ID + "/html")
 			p.leave(chromedp.Click(chromedp.Search(`//a[contains(., "Confirm this address")]`)))
-			p.sees("Is this your address?", email, "Tern Isle Ferry")
+			p.sees("Is this your email address?", email, "Tern Isle Ferry")
 			p.picture("confirm")
-			p.press("/confirm")
-			p.sees("Your address is confirmed")
+			p.press("/confirm/")
+			p.sees("Your email address is confirmed")
 			p.signIn(email)
 			p.sees("Welcome aboard, Mara Quist")
 		})
@@ -239,14 +243,14 @@ func TestSignInByCode(t *testing.T) {
 	p.register("Ines Amdal", email)
 	p.do(chromedp.SendKeys(css("#code"), p.letter(email, 1).Code))
 	p.leave(chromedp.KeyEvent(kb.Enter))
-	p.sees("Your address is confirmed")
+	p.sees("Your email address is confirmed")
 
 	ask := func(p *person) {
 		t.Helper()
 		p.open("/signin")
 		p.do(chromedp.Focus(css("#code-email")), chromedp.KeyEvent(email), chromedp.KeyEvent(kb.Tab))
 		p.leave(chromedp.KeyEvent(kb.Enter))
-		p.sees("Look into your mail", email)
+		p.sees("Check your email", email)
 	}
 	ask(p)
 	code := strings.ReplaceAll(p.letter(email, 2).Code, " ", "")
@@ -255,21 +259,22 @@ func TestSignInByCode(t *testing.T) {
 		p.do(chromedp.KeyEvent(wrong)) // the field has the focus
 		p.leave(chromedp.KeyEvent(kb.Enter))
 		if left > 0 {
-			p.sees("Look into your mail", fmt.Sprint("Tries left: ", left))
+			p.sees("Check your email", fmt.Sprint("Attempts left: ", left, "."))
 		}
 	}
-	p.sees("Look into your mail", "one try too many", "Begin again")
+	p.sees("Check your email", "All attempts for this code are used", "Send again")
 	p.picture("tries")
 
-	// another one is one more letter, and waits as a resend does
+	// another code is one more letter, and waits as a resend does; its page is another one
 	if err := d.Ahead(t.Context(), 31*time.Second); err != nil {
 		t.Fatal(err)
 	}
-	ask(p)
+	p.leave(chromedp.Click(css(`form[action$="/resend"] button`)))
+	p.sees("Check your email", email)
 	l := p.letter(email, 3)
 	stranger := newPerson(t, d, browser)
 	stranger.open(l.Link)
-	stranger.sees("Open it where you began", "Nobody was signed in here")
+	stranger.sees("Continue in the browser where you started", "You are not signed in here")
 	stranger.picture("elsewhere")
 	stranger.open("/account")
 	stranger.sees("Sign in")
@@ -285,20 +290,20 @@ func TestChangeAndUndo(t *testing.T) {
 	p := newPerson(t, d, browser)
 	p.register("Sigrid Aune", email)
 	p.open(p.letter(email, 1).Link)
-	p.press("/confirm")
+	p.press("/confirm/")
 	p.signIn(email)
 	p.do(chromedp.SendKeys(css("#email"), other))
 	p.press("/account/address")
-	p.sees("Look into your mail", other)
+	p.sees("Check your email", other)
 	p.do(chromedp.SendKeys(css("#code"), p.letter(other, 1).Code))
 	p.leave(chromedp.KeyEvent(kb.Enter))
-	p.sees("Your address is confirmed")
+	p.sees("Your email address is confirmed")
 
 	owner := newPerson(t, d, browser)
 	owner.open(p.letter(email, 2).Link)
-	owner.sees("Take the change back?", email, other, "in effect already")
+	owner.sees("Undo the change?", email, other, "already in effect")
 	owner.picture("undo")
-	owner.press("/not-me")
+	owner.press("/not-me/")
 	owner.sees("Take the change back?", "the account is frozen")
 	p.open("/account") // whoever changed it is signed out
 	p.sees("Sign in")
@@ -310,10 +315,10 @@ func TestChangeAndUndo(t *testing.T) {
 		}
 	}
 	p.open(p.letter(other, 2).Link)
-	p.press("/confirm") // nor does a fresh proof
-	p.sees("Thank you, it is noted", "stays frozen")
+	p.press("/confirm/") // nor does a fresh proof
+	p.sees("Thank you, this is noted", "stays locked")
 	p.open(p.letter(other, 2).Link)
-	p.sees("Thank you, it is noted", "stays frozen")
+	p.sees("Thank you, this is noted", "stays locked")
 }
 
 // The waiting page counts down where script runs.
@@ -368,7 +373,7 @@ func TestScanner(t *testing.T) {
 	p := newPerson(t, d, browser)
 	p.register("Lene Mohr", email)
 	p.open(p.letter(email, 1).Link)
-	p.press("/confirm")
+	p.press("/confirm/")
 	p.signIn(email)
 	p.do(chromedp.SendKeys(css("#email"), other))
 	p.press("/account/address")

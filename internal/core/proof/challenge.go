@@ -185,6 +185,9 @@ func (c Challenge) Verdict(now time.Time) Outcome {
 	return c.Judge(challenge.Code, now)
 }
 
+// Burnt reports whether no try for a code is left, of a challenge that has one.
+func (c Challenge) Burnt() bool { return c.Forms.Has(challenge.Code) && c.Tries >= c.TriesAllowed }
+
 // Alive reports whether a form of the proof may still be accepted at now.
 func (c Challenge) Alive(now time.Time) bool {
 	return c.Judge(challenge.Link, now) == Good || c.Judge(challenge.Code, now) == Good

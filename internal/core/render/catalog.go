@@ -1,10 +1,12 @@
 package render
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"text/template"
 	"time"
@@ -55,9 +57,24 @@ func formOf(locale language.Tag, n int) string {
 	return formNames[plural.Cardinal.MatchPlural(locale, n, 0, 0, 0, 0)]
 }
 
-// count returns n with the form that the locale's cardinal rules choose.
+// count returns the form that the locale's cardinal rules choose for n, with n in the place of its {n}; before it, if it
+// has no place.
 func (f Forms) count(locale language.Tag, n int) string {
-	return fmt.Sprintf("%d %s", n, f[formOf(locale, n)])
+	form := f[formOf(locale, n)]
+	if !strings.Contains(form, "{n}") && !f.placed() {
+		form = "{n} " + form
+	}
+	return strings.ReplaceAll(form, "{n}", strconv.Itoa(n))
+}
+
+// placed reports whether some form says where the number stands: then one without it is in words, as "one minute" is.
+func (f Forms) placed() bool {
+	for _, form := range f {
+		if strings.Contains(form, "{n}") {
+			return true
+		}
+	}
+	return false
 }
 
 // check refuses forms that the locale does not have, and the lack of one that it needs.
@@ -76,13 +93,14 @@ func (f Forms) check(locale language.Tag) error {
 }
 
 // A Calendar says how a locale writes dates and times. Date and Time are patterns in which
-// {weekday}, {day}, {month}, {year}, {hour} and {minute} are replaced; {hour12} and {ampm} are
-// there for those who count so.
+// {weekday}, {day}, {month}, {year}, {hour} and {minute} are replaced; {h} is the hour without a zero before it, and
+// {hour12} and {ampm} are there for those who count so. First is {day} on the first of a month, where that is not 1.
 type Calendar struct {
 	Months   []string // twelve, from January on; as they stand in a date
 	Weekdays []string // seven, from Sunday on
 	Date     string
 	Time     string
+	First    string
 }
 
 func (c Calendar) check() error {
@@ -101,11 +119,15 @@ func (c Calendar) format(pattern string, t time.Time) string {
 	if hour12 == 0 {
 		hour12 = 12
 	}
+	day := strconv.Itoa(t.Day())
+	if t.Day() == 1 {
+		day = cmp.Or(c.First, day)
+	}
 	return strings.NewReplacer(
 		"{weekday}", c.Weekdays[t.Weekday()], "{month}", c.Months[t.Month()-1],
-		"{day}", fmt.Sprint(t.Day()), "{year}", fmt.Sprint(t.Year()), "{number}", fmt.Sprint(int(t.Month())),
+		"{day}", day, "{year}", fmt.Sprint(t.Year()), "{number}", fmt.Sprint(int(t.Month())),
 		"{hour}", fmt.Sprintf("%02d", t.Hour()), "{minute}", fmt.Sprintf("%02d", t.Minute()),
-		"{hour12}", fmt.Sprint(hour12), "{ampm}", ampm,
+		"{h}", strconv.Itoa(t.Hour()), "{hour12}", fmt.Sprint(hour12), "{ampm}", ampm,
 	).Replace(pattern)
 }
 
@@ -127,35 +149,73 @@ func (c *Catalog) check() error {
 	return nil
 }
 
-// fill adds to p what it lacks and the fallback has, and returns the names of that.
-func (p *Parts) fill(fallback Parts) (gaps []string) {
-	for _, f := range []struct {
-		name string
-		have *string
-		from string
-	}{
-		{"subject", &p.Subject, fallback.Subject}, {"opening", &p.Opening, fallback.Opening},
-		{"main", &p.Main, fallback.Main},
-		{"button", &p.Button, fallback.Button}, {"code_label", &p.CodeLabel, fallback.CodeLabel},
-		{"not_me", &p.NotMe, fallback.NotMe}, {"aside", &p.Aside, fallback.Aside},
-		{"closing", &p.Closing, fallback.Closing}, {"sms", &p.SMS, fallback.SMS},
-	} {
-		if *f.have == "" && f.from != "" {
-			*f.have = f.from
+// over returns the words of a region over those of its language: what it does not say is said as there.
+func (c Catalog) over(language Catalog) Catalog {
+	c.Letters, c.Units = maps.Clone(c.Letters), maps.Clone(c.Units)
+	for name, below := range language.Letters {
+		p := c.Letters[name]
+		for _, f := range p.fields(&below) {
+			if *f.have == "" {
+				*f.have = *f.other
+			}
+		}
+		words := maps.Clone(below.Words)
+		if words == nil {
+			words = make(map[string]string)
+		}
+		maps.Copy(words, p.Words)
+		p.Words = words
+		c.Letters[name] = p
+	}
+	for unit, forms := range language.Units {
+		if c.Units[unit] == nil {
+			c.Units[unit] = forms
+		}
+	}
+	cal, from := &c.Calendar, language.Calendar
+	cal.Date, cal.Time, cal.First = cmp.Or(cal.Date, from.Date), cmp.Or(cal.Time, from.Time), cmp.Or(cal.First, from.First)
+	if len(cal.Months) == 0 {
+		cal.Months = from.Months
+	}
+	if len(cal.Weekdays) == 0 {
+		cal.Weekdays = from.Weekdays
+	}
+	return c
+}
+
+// A field is a part of a letter, and the same of another.
+type field struct {
+	name        string
+	have, other *string
+}
+
+func (p *Parts) fields(other *Parts) []field {
+	return []field{
+		{"subject", &p.Subject, &other.Subject}, {"opening", &p.Opening, &other.Opening}, {"main", &p.Main, &other.Main},
+		{"button", &p.Button, &other.Button}, {"code_label", &p.CodeLabel, &other.CodeLabel},
+		{"not_me", &p.NotMe, &other.NotMe}, {"aside", &p.Aside, &other.Aside}, {"closing", &p.Closing, &other.Closing},
+		{"sms", &p.SMS, &other.SMS},
+	}
+}
+
+// lacks returns what of the fallback's a letter does not have, and whether it cannot do without: then its reader gets
+// all of it in the language of the fallback, and never half of it.
+func (p Parts) lacks(fallback Parts) (gaps []string, whole bool) {
+	for _, f := range p.fields(&fallback) {
+		if *f.have == "" && *f.other != "" {
+			if f.name == "opening" || f.name == "closing" { // a language may do without
+				continue
+			}
 			gaps = append(gaps, f.name)
+			whole = whole || f.name != "aside"
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(fallback.Words)) {
 		if p.Words[key] == "" {
-			p.Words = maps.Clone(p.Words)
-			if p.Words == nil {
-				p.Words = make(map[string]string)
-			}
-			p.Words[key] = fallback.Words[key]
-			gaps = append(gaps, "words."+key)
+			gaps, whole = append(gaps, "words."+key), true
 		}
 	}
-	return gaps
+	return gaps, whole
 }
 
 // A compiled is one letter in one locale, parsed.
@@ -166,7 +226,6 @@ type compiled struct {
 	words   map[string]string
 	values  []string        // the values it uses, sorted
 	units   map[string]bool // the units it counts in
-	gaps    []string        // parts, words and units that it has from the fallback
 }
 
 // compile parses the parts of a letter. Errors name locale, letter and part.

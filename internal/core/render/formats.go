@@ -6,23 +6,25 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"strconv"
 	"text/template"
 	"time"
 
+	"golang.org/x/text/language"
 	"golang.org/x/text/message"
 	"golang.org/x/text/number"
 )
 
-// formats are the reader's: a locale's catalog, the one that has what it lacks, and a time zone.
+// formats are the reader's: a locale's catalog and a time zone.
 type formats struct {
-	catalog, fallback *Catalog
-	zone              *time.Location
+	catalog *Catalog
+	zone    *time.Location
 }
 
 // noFormats are nobody's: they only name the functions, for parsing; each execution brings its own.
-var noFormats = formats{new(Catalog), new(Catalog), time.UTC}
+var noFormats = formats{new(Catalog), time.UTC}
 
 var partFuncs = noFormats.funcs()
 
@@ -59,14 +61,21 @@ func (f formats) number(v any) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return message.NewPrinter(f.catalog.Locale).Sprint(number.Decimal(n)), nil
+	// Dates have Latin digits in every language, so numbers have them too.
+	locale, err := f.catalog.Locale.SetTypeForKey("nu", "latn")
+	if err != nil {
+		locale = f.catalog.Locale
+	}
+	var how []number.Option
+	if base, _ := locale.Base(); math.Abs(n) < 10000 && (base.String() == "es" || base.String() == "pl" ||
+		base.String() == "pt" && locale.Parent() != language.Und) { // CLDR's minimumGroupingDigits
+		how = append(how, number.NoSeparator())
+	}
+	return message.NewPrinter(locale).Sprint(number.Decimal(n, how...)), nil
 }
 
 func (f formats) plural(unit string, v any) (string, error) {
 	c := f.catalog
-	if c.Units[unit] == nil {
-		c = f.fallback
-	}
 	forms := c.Units[unit]
 	if forms == nil {
 		return "", fmt.Errorf("the unit %q is %w from the catalog", unit, ErrMissing)

@@ -66,8 +66,13 @@ func (s *Set) Lint(w Writer, base string) []Finding {
 				all = append(all, Finding{name, locale.String(), level, fmt.Sprintf(format, args...)})
 			}
 			c := s.letters[name][locale]
-			for _, gap := range c.gaps {
-				add(Advice, "%s is missing in this locale; readers get it in %s", gap, s.locales[0])
+			whole := c.catalog.Locale != locale
+			for _, gap := range s.gaps[gapKey{name, locale}] {
+				if whole {
+					add(Advice, "%s is missing in this locale; readers get the letter in %s", gap, s.locales[0])
+				} else {
+					add(Advice, "%s is missing in this locale; readers get the letter without", gap)
+				}
 			}
 			for _, v := range c.values {
 				if _, ok := s.kinds[name].Sample[v]; !ok && !provided[v] {

@@ -110,6 +110,7 @@ func (s *Set) RenderSMS(r Request) (string, error) {
 		return fail(ErrMissing)
 	}
 	w := newLimited()
+	r.Proof.Code = strings.ReplaceAll(r.Proof.Code, " ", "") // phones find a code by its digits
 	if err := t.Execute(w, c.given(r)); err != nil {
 		return fail(err)
 	}
@@ -120,6 +121,13 @@ func (s *Set) RenderSMS(r Request) (string, error) {
 func (c *compiled) given(r Request) map[string]any {
 	data := make(map[string]any, len(r.Data)+5)
 	maps.Copy(data, r.Data)
+	if direction(c.catalog.Locale) == "rtl" {
+		for name, v := range data {
+			if s, ok := v.(string); ok && s != "" {
+				data[name] = isolated(s)
+			}
+		}
+	}
 	data["site"], data["link"], data["code"] = r.Writer.Name, r.Proof.Link, r.Proof.Code
 	data["link_life"], data["code_life"] = c.catalog.life(r.Proof.LinkLife), c.catalog.life(r.Proof.CodeLife)
 	return data
@@ -147,7 +155,7 @@ func (s *Set) fill(c *compiled, r Request) (b *bound, sheet Sheet, part string, 
 	}
 	sheet = Sheet{
 		Lang: c.catalog.Locale.String(), Dir: direction(c.catalog.Locale),
-		Subject: oneLine(words("subject")),
+		Subject: plainly(oneLine(words("subject"))),
 		Opening: paragraphs(words("opening")), Main: paragraphs(words("main")),
 		Link: r.Proof.Link, Code: r.Proof.Code, Aside: paragraphs(words("aside")),
 		Closing: paragraphs(words("closing")),
@@ -158,6 +166,9 @@ func (s *Set) fill(c *compiled, r Request) (b *bound, sheet Sheet, part string, 
 	}
 	if sheet.Code != "" {
 		sheet.CodeLabel = words("code_label")
+		if sheet.Dir == "rtl" {
+			sheet.Code = ofDigits(sheet.Code)
+		}
 	}
 	if sheet.NotMe = words("not_me"); sheet.NotMe != "" {
 		sheet.NotMeLink = r.Proof.NotMe
@@ -192,6 +203,18 @@ func (s *Set) render(c *compiled, r Request) (out Rendered, part string, err err
 	}
 	return Rendered{Locale: c.catalog.Locale, Subject: sheet.Subject, Text: wrap(text.String()), HTML: html.String()},
 		"", nil
+}
+
+// isolated sets a value apart from words that run from right to left (UAX #9): FIRST STRONG ISOLATE to POP DIRECTIONAL
+// ISOLATE.
+func isolated(s string) string { return "\u2068" + s + "\u2069" }
+
+// ofDigits sets a code apart in the same way: without it its groups would be shown in the wrong order.
+func ofDigits(s string) string { return "\u2066" + s + "\u2069" }
+
+// plainly takes isolates from a subject: they are of no use there, and some readers show them.
+func plainly(s string) string {
+	return strings.NewReplacer("\u2066", "", "\u2068", "", "\u2069", "").Replace(s)
 }
 
 // buffer returns an empty buffer, with the room that letters have needed.
@@ -256,7 +279,7 @@ func (s *Set) bind(r Request, c *compiled) (*bound, error) {
 	if b := s.bound[key]; b != nil {
 		return b, nil
 	}
-	f := formats{c.catalog, s.fallback, zone}
+	f := formats{c.catalog, zone}
 	b := &bound{parts: make(map[string]*template.Template, len(c.parts)), plain: make(map[string]string)}
 	copied, err := c.root.Clone()
 	if err != nil {

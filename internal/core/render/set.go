@@ -62,6 +62,7 @@ type Body struct {
 // [NewSet]: the zero Set has no letters.
 type Set struct {
 	letters  map[string]map[language.Tag]*compiled
+	gaps     map[gapKey][]string // parts, words and units that a letter lacks in a locale
 	kinds    map[string]Kind
 	bodies   map[string]*body
 	fallback *Catalog       // that of the first locale
@@ -76,6 +77,11 @@ type Set struct {
 	layouts map[layoutKey]*layout
 }
 
+type gapKey struct {
+	letter string
+	locale language.Tag
+}
+
 // A body is a Body, parsed.
 type body struct {
 	text *template.Template // nil if derived
@@ -88,7 +94,7 @@ func NewSet(src Source) (*Set, error) {
 		return nil, errors.New("letter: no catalog, so no letter")
 	}
 	s := &Set{letters: make(map[string]map[language.Tag]*compiled), kinds: maps.Clone(src.Kinds),
-		bodies: make(map[string]*body),
+		gaps: make(map[gapKey][]string), bodies: make(map[string]*body),
 		source: src.Layout, bound: make(map[boundKey]*bound), layouts: make(map[layoutKey]*layout)}
 	if s.kinds == nil {
 		s.kinds = make(map[string]Kind)
@@ -128,6 +134,11 @@ func (s *Set) addCatalogs(catalogs []Catalog) error {
 			return fmt.Errorf("two catalogs for %s", cat.Locale)
 		}
 		s.locales = append(s.locales, cat.Locale)
+		for _, below := range catalogs {
+			if base, _ := cat.Locale.Base(); below.Locale != cat.Locale && below.Locale == language.Make(base.String()) {
+				cat = cat.over(below)
+			}
+		}
 		if err := cat.check(); err != nil {
 			return err
 		}
@@ -138,19 +149,23 @@ func (s *Set) addCatalogs(catalogs []Catalog) error {
 		}
 		for _, name := range slices.Sorted(maps.Keys(fallback.Letters)) {
 			parts := cat.Letters[name]
-			gaps := parts.fill(fallback.Letters[name])
+			if s.letters[name] == nil {
+				s.letters[name] = make(map[language.Tag]*compiled)
+			}
+			gaps, whole := parts.lacks(fallback.Letters[name])
+			s.gaps[gapKey{name, cat.Locale}] = gaps
+			if whole {
+				s.letters[name][cat.Locale] = s.letters[name][fallback.Locale]
+				continue
+			}
 			c, err := compile(&cat, name, parts)
 			if err != nil {
 				return err
 			}
-			c.gaps = gaps
 			if t := c.parts["subject"]; !s.kinds[name].CodeInSubject && usesValue(t.Tree, "code") {
 				return fmt.Errorf(
 					"letter %q, locale %s, subject: it holds the code, which a locked screen would show; set "+
 						"code_in_subject if that is meant", name, cat.Locale)
-			}
-			if s.letters[name] == nil {
-				s.letters[name] = make(map[language.Tag]*compiled)
 			}
 			s.letters[name][cat.Locale] = c
 		}
@@ -201,8 +216,8 @@ func (s *Set) addBody(name string, b Body) error {
 	return nil
 }
 
-// resolveUnits refuses a letter that counts in a unit that no catalog has for it, and notes those that a
-// locale has from the fallback.
+// resolveUnits refuses a letter that counts in a unit that the fallback lacks, and gives readers of a locale that lacks
+// one the letter in the language of the fallback.
 func (s *Set) resolveUnits() error {
 	for _, name := range s.Names() {
 		for _, locale := range s.locales {
@@ -211,7 +226,9 @@ func (s *Set) resolveUnits() error {
 				switch {
 				case c.catalog.Units[unit] != nil:
 				case s.fallback.Units[unit] != nil:
-					c.gaps = append(c.gaps, "units."+unit)
+					key := gapKey{name, locale}
+					s.gaps[key] = append(s.gaps[key], "units."+unit)
+					s.letters[name][locale] = s.letters[name][s.locales[0]]
 				default:
 					return fmt.Errorf("letter %q, locale %s: the unit %q is %w from the catalog, and from that of %s",
 						name, locale, unit, ErrMissing, s.fallback.Locale)

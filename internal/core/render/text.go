@@ -4,10 +4,11 @@ package render
 
 import (
 	"strings"
-	"unicode/utf8"
+
+	"golang.org/x/text/width"
 )
 
-// textWidth is where text lines are wrapped, in characters.
+// textWidth is where text lines are wrapped, in columns.
 const textWidth = 72
 
 // paragraphs splits words at blank lines.
@@ -32,7 +33,7 @@ func lines(s string) []string {
 	return out
 }
 
-// wrap breaks lines longer than textWidth at spaces, folds runs of blank lines to one, and ends
+// wrap breaks lines wider than textWidth, folds runs of blank lines to one, and ends
 // the text with one line end. A word that does not fit, such as a link, stands on its own line,
 // whole: a link broken in two is no link.
 func wrap(text string) string {
@@ -48,7 +49,7 @@ func wrap(text string) string {
 		} else {
 			blank = 0
 		}
-		if len(line) <= textWidth || utf8.RuneCountInString(line) <= textWidth {
+		if len(line) <= textWidth || columns(line) <= textWidth {
 			b.WriteString(line)
 			b.WriteByte('\n')
 			continue
@@ -59,31 +60,68 @@ func wrap(text string) string {
 	return b.String()
 }
 
-// wrapLine writes a long line, broken at spaces; what follows a break is indented like the line.
+// wrapLine writes a long line, broken at spaces, and between characters of scripts that are written without; what follows
+// a break is indented like the line.
 func wrapLine(b *strings.Builder, line string) {
 	indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
 	b.WriteString(indent)
 	column := len(indent)
 	first := true
 	for rest := line[len(indent):]; rest != ""; {
-		word := rest
-		if i := strings.IndexByte(rest, ' '); i >= 0 {
-			word = rest[:i]
-		}
-		rest = strings.TrimLeft(rest[len(word):], " ")
-		width := utf8.RuneCountInString(word)
+		trimmed := strings.TrimLeft(rest, " ")
+		space := min(1, len(rest)-len(trimmed))
+		piece := firstPiece(trimmed)
+		rest = trimmed[len(piece):]
+		wide := columns(piece)
 		switch {
 		case first:
 			first = false
-		case column+1+width > textWidth:
+		case column+space+wide > textWidth:
 			b.WriteByte('\n')
 			b.WriteString(indent)
 			column = len(indent)
-		default:
+		case space > 0:
 			b.WriteByte(' ')
 			column++
 		}
-		b.WriteString(word)
-		column += width
+		b.WriteString(piece)
+		column += wide
 	}
+}
+
+// Characters that do not begin a line, and those that do not end one (JIS X 4051, the part that every reader would miss).
+const (
+	notFirst = "、。，．・：；？！）」』】〉》ー々っゃゅょぁぃぅぇぉッャュョァィゥェォ％"
+	notLast  = "（「『【〈《"
+)
+
+// firstPiece returns the beginning of a text up to where a line may be broken.
+func firstPiece(text string) string {
+	before, wasWide := rune(0), false
+	for i, r := range text {
+		wide := isWide(r)
+		if r == ' ' || i > 0 && (wide || wasWide) && !strings.ContainsRune(notFirst, r) &&
+			!strings.ContainsRune(notLast, before) {
+			return text[:i]
+		}
+		before, wasWide = r, wide
+	}
+	return text
+}
+
+// isWide reports whether a character takes two columns (UAX #11).
+func isWide(r rune) bool {
+	kind := width.LookupRune(r).Kind()
+	return kind == width.EastAsianWide || kind == width.EastAsianFullwidth
+}
+
+// columns returns how many columns a text takes.
+func columns(text string) (n int) {
+	for _, r := range text {
+		n++
+		if r >= 0x1100 && isWide(r) {
+			n++
+		}
+	}
+	return n
 }
