@@ -81,13 +81,16 @@ func (s *Service) newChallenge(a Admission, st start, now time.Time) rows.Challe
 	now = now.Truncate(time.Millisecond) // as the row keeps it
 	c := rows.Challenge{
 		Challenge: proof.Begin(p.Policy, now),
-		Name:      a.address.Name, Locale: a.locale, Letter: cmp.Or(st.letter, p.Letter),
+		Name:      flow.Greeted(a.address.Name), Locale: a.locale, Letter: cmp.Or(st.letter, p.Letter),
 		Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
-		Device: deviceName(st.device),
+		Device: deviceName(st.device), Heard: s.lapsed != nil,
 	}
 	c.ID, c.Purpose, c.Subject = cmp.Or(a.id, flow.NewID()), st.purpose, st.subject
 	c.Address, c.Typed, c.Decoy, c.Action = a.address.String(), st.typed, st.decoy, st.action
 	c.TriesAllowed, c.Forms = cmp.Or(st.tries, c.TriesAllowed), cmp.Or(st.forms, c.Forms)
+	if link, _ := s.p.Letters.OffersSMS(c.Letter); a.address.IsPhone() && !link && c.Forms == challenge.Both {
+		c.Forms = challenge.CodeOnly // what the text message carries
+	}
 	if st.resends > 0 {
 		c.Resends, c.ResendAfter = st.resends, now.Add(proof.Rung(p.Policy, st.resends))
 	}

@@ -67,6 +67,10 @@ type Config struct {
 	// there is no account, or a signup and there is one already. False writes nothing.
 	TellOwner bool
 
+	// TellOwnerByText lets text messages say so too, to phone numbers. They cost money, and count under the limits on
+	// the purpose "told" alone, of which there must be one.
+	TellOwnerByText bool
+
 	Welcome bool             // whether a confirmed signup is followed by the letter "welcome"
 	Undo    time.Duration    // how long the holder of an old address can take a change back; 0 or less means 7 days
 	Recheck delivery.Recheck // how stale and bounced addresses are asked again

@@ -277,3 +277,33 @@ func TestReturnPathConfig(t *testing.T) {
 		}
 	}
 }
+
+// Reports are not signed: a bounce of a letter whose proof came back, or one that comes nine days after the hand-over,
+// says nothing of the address.
+func TestBouncesAreWeighed(t *testing.T) {
+	k := illumicodetest.New(t, withPier(t), withReturnPath)
+	n := register(t, k, "7", mara)
+	k.Clock.Move(time.Minute)
+	p, err := k.Service.StepUp(t.Context(), "7", illumicode.Request{Address: mara},
+		illumicode.Action{Exact: []byte("refund 12"), Words: "refund 12"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := k.Letter(mara, n+1)
+	if _, err := k.Service.Prove(t.Context(), p.Ticket, l.Code()); err != nil {
+		t.Fatal(err)
+	}
+	if f := takes(t, k, l.EnvelopeFrom, report.HardBounce); f.Note != "nothing, as the proof of this letter came back" {
+		t.Errorf("of a letter whose proof came back: %q", f.Note)
+	}
+	notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}})
+	path := k.Letter(mara, n+2).EnvelopeFrom
+	drained(t, k)
+	k.Clock.Move(9 * 24 * time.Hour)
+	if f := takes(t, k, path, report.HardBounce); !strings.Contains(f.Note, "more than eight days") {
+		t.Errorf("nine days later: %q", f.Note)
+	}
+	if got := standings(t, k, "7")[mara]; got != store.Confirmed || len(scopes(t, k, mara)) != 0 {
+		t.Errorf("it stands as %q, suppressed %v", got, scopes(t, k, mara))
+	}
+}

@@ -38,7 +38,7 @@ type Lapse struct {
 const careBatch = 50
 
 // housekeep does what time asks for, and returns how much it did. It closes challenges that nobody
-// proved, and tells the application. It asks stale addresses again, and settles changes whose time to
+// proved, and tells the application; what another process of the application wants to hear of it leaves to that. It asks stale addresses again, and settles changes whose time to
 // be taken back is over. It refunds unused admissions, and forgets counts that say nothing any more.
 func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 	if !s.caring.TryLock() { // another Run of this process is at it
@@ -62,7 +62,7 @@ func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 
 // closeLapsed ends the challenges whose cap is over.
 func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
-	all, err := s.p.Store.Lapsed(ctx, s.p.Now(), careBatch)
+	all, err := s.p.Store.Lapsed(ctx, s.p.Now(), s.lapsed != nil, careBatch)
 	for _, c := range all {
 		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: c.Subject, Address: c.Address},
 			func(t Tx) (tell bool, err error) {
@@ -86,7 +86,7 @@ func (s *Service) closeLapsed(ctx context.Context) (n int, err error) {
 
 // closeGrace tells of addresses whose time of grace is over.
 func (s *Service) closeGrace(ctx context.Context) (int, error) {
-	all, err := s.p.Store.GraceOver(ctx, s.p.Now(), careBatch)
+	all, err := s.p.Store.GraceOver(ctx, s.p.Now(), s.lapsed != nil, careBatch)
 	for _, a := range all {
 		err = errors.Join(err, s.tellLapse(ctx, Lapse{Subject: a.Subject, Address: a.Address, Grace: true},
 			func(t Tx) (tell bool, err error) {
@@ -129,7 +129,7 @@ func (s *Service) recheckSome(ctx context.Context) (int, error) {
 	if room == 0 {
 		return 0, nil
 	}
-	all, err := s.p.Store.ToAsk(ctx, now.Add(-s.recheck.Every), min(room, careBatch))
+	all, err := s.p.Store.ToAsk(ctx, now.Add(-s.recheck.Every), now, min(room, careBatch))
 	for _, a := range all {
 		err = errors.Join(err, s.p.Store.Write(ctx, func(side rows.Tx) error {
 			mine, err := side.MarkAsked(ctx, a, now)

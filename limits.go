@@ -32,5 +32,7 @@ func DefaultLimits() []limit.Rule {
 		// Texts cost money, and some countries' numbers pay whoever is called.
 		{Name: "sms-country", By: limit.Domain, Medium: limit.SMS, Quota: limit.Quota{Times: 200, Window: limit.Day}},
 		{Name: "sms-day", By: limit.All, Medium: limit.SMS, Quota: limit.Quota{Times: 1000, Window: limit.Day}},
+		{Name: "told-by-text", By: limit.All, On: []string{"told"}, Medium: limit.SMS,
+			Quota: limit.Quota{Times: 20, Window: limit.Day}},
 	}
 }

@@ -180,6 +180,7 @@ type told struct {
 // tell adds a letter to the old address of a change, in the language of who proved it: whoever asks for the change may
 // be somebody else.
 func (t Tx) tell(ctx context.Context, c rows.Change, what told) error {
+	what.name = flow.Greeted(what.name)
 	data, err := json.Marshal(map[string]string{composer.ChangeID: c.ID, "name": what.name})
 	if err != nil {
 		return err

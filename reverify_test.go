@@ -163,7 +163,7 @@ func TestUndoMade(t *testing.T) {
 				}
 			}
 		}
-		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), 10); err != nil ||
+		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), k.Service.Now(), 10); err != nil ||
 			len(again) != 0 {
 			t.Errorf("workers would ask again: %+v, %v", again, err)
 		}
@@ -359,7 +359,7 @@ func TestLapse(t *testing.T) {
 	}
 	k.Clock.Move(2 * time.Hour)
 	eventually(t, func() bool {
-		open, err := flow.Of(k.Service).Store.Lapsed(t.Context(), k.Service.Now(), 10)
+		open, err := flow.Of(k.Service).Store.Lapsed(t.Context(), k.Service.Now(), true, 10)
 		return err == nil && len(open) == 0
 	})
 	mu.Lock()

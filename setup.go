@@ -17,6 +17,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/near"
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/limits"
 	"github.com/illumicode/illumicode/internal/outbox"
 	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
@@ -275,7 +276,7 @@ func (c Config) senders() (map[string]message.Address, error) {
 func (c Config) checkLimits(purposes map[string]flow.Purpose) error {
 	for _, r := range c.Limits {
 		for _, purpose := range r.On {
-			if _, known := purposes[purpose]; !known {
+			if _, known := purposes[purpose]; !known && purpose != limits.Told {
 				return wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; %s", r.Name, purpose,
 					near.List(purpose, slices.Collect(maps.Keys(purposes)))))
 			}

@@ -2,6 +2,7 @@ package illumicode_test
 
 import (
 	"errors"
+	"maps"
 	"regexp"
 	"strings"
 	"testing"
@@ -9,6 +10,8 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
@@ -57,6 +60,43 @@ func TestSignupBySMS(t *testing.T) {
 		illumicode.Request{Address: "+4790012345"}); err == nil ||
 		!strings.Contains(err.Error(), "no provider carries SMS") {
 		t.Errorf("without a gateway: %v", err)
+	}
+}
+
+// A number without an account gets no text message, and its sign-in ends as every decoy does, not in a failure; with
+// TellOwnerByText it gets one, until the day's few are used up.
+func TestTellingByText(t *testing.T) {
+	for _, texts := range []bool{false, true} {
+		gateway := new(capture.Provider)
+		k := illumicodetest.New(t, func(c *illumicode.Config) {
+			c.Providers = []provider.Provider{smsOnly{gateway}, c.Providers[0]}
+			c.TellOwner, c.TellOwnerByText = true, texts
+			c.Limits = []limit.Rule{{Name: "told", By: limit.All, On: []string{"told"}, Medium: limit.SMS,
+				Quota: limit.Quota{Times: 2, Window: limit.Day}}}
+		})
+		for _, number := range []string{"+4790012345", "+4790012346", "+4790012347"} {
+			if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: number}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		drained(t, k)
+		all, err := storeOf(k).List(t.Context(), store.Filter{}, "", 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		states := make(map[store.State]int)
+		for _, d := range all {
+			states[d.State]++
+		}
+		want := map[bool]map[store.State]int{false: {store.Cancelled: 3}, true: {store.Sent: 2, store.Cancelled: 1}}[texts]
+		if !maps.Equal(states, want) {
+			t.Errorf("with texts %v: %v, want %v", texts, states, want)
+		}
+		for _, l := range gateway.Letters() {
+			if !strings.Contains(l.SMS, "no confirmed account") {
+				t.Errorf("it says %q", l.SMS)
+			}
+		}
 	}
 }
 

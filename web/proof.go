@@ -59,7 +59,7 @@ func (p *Pages) wait(w http.ResponseWriter, r *http.Request, status int, pending
 	v.Address, v.Purpose = pending.Address, pending.Purpose
 	v.Here = p.base + "/proof/" + mark(string(pending.Ticket))
 	v.Phone = isPhone(pending.Address)
-	v.HasCode, v.HasLink = pending.Forms.Has(challenge.Code), pending.Forms.Has(challenge.Link) && !v.Phone
+	v.HasCode, v.HasLink = pending.Forms.Has(challenge.Code), pending.Forms.Has(challenge.Link)
 	v.Closed = v.HasCode && pending.TriesLeft == 0 || v.Message == "no_tries"
 	if v.Closed && (v.Message == "" || v.Message == "no_tries") {
 		v.Message = v.closedFor()

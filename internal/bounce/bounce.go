@@ -101,7 +101,7 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 	f.Mailbox = to.Mailbox()
 	did := false
 	err = c.p.Store.Write(ctx, func(t store.Tx) error {
-		act, err := c.consequence(ctx, t, &f)
+		act, err := c.consequence(ctx, t, d, &f)
 		if err != nil {
 			return err
 		}
@@ -122,8 +122,39 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 	return err
 }
 
+// lateBounce is how long after its hand-over a letter may come back: servers give up after five days (RFC 5321
+// §4.5.4.1), and their report may take a while too. What comes later was not written by one.
+const lateBounce = 8 * 24 * time.Hour
+
+// void returns why a bounce says nothing of its address; "" if it does. Reports are not signed: whoever has read a
+// letter can write one.
+func (c Consequences) void(ctx context.Context, t store.Tx, d store.Delivery, f *store.Feedback) (why string, err error) {
+	if f.Taken.Sub(f.Sent) > lateBounce {
+		return "nothing, as it came more than eight days after this letter was sent", nil
+	}
+	proven, err := t.Proven(ctx, f.Mailbox)
+	if err != nil {
+		return "", err
+	}
+	if proven.After(f.Sent) {
+		return "nothing, as the address was proven after this letter was sent", nil
+	}
+	if d.Challenge == "" {
+		return "", nil
+	}
+	ch, err := t.ChallengeOf(ctx, d.Challenge)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", nil
+	}
+	if err == nil && !ch.Proved.IsZero() {
+		why = "nothing, as the proof of this letter came back"
+	}
+	return why, err
+}
+
 // consequence decides what follows, and returns it to be done; f.Note says it.
-func (c Consequences) consequence(ctx context.Context, t store.Tx, f *store.Feedback) (act func() error, err error) {
+func (c Consequences) consequence(ctx context.Context, t store.Tx, d store.Delivery,
+	f *store.Feedback) (act func() error, err error) {
 	said := strings.TrimSpace(f.Status + " " + f.Words)
 	suppress := func(scope store.Scope, reason string) error {
 		return c.p.Suppress(ctx, t, store.Suppression{Mailbox: f.Mailbox, Scope: scope, Reason: reason}, "")
@@ -132,14 +163,13 @@ func (c Consequences) consequence(ctx context.Context, t store.Tx, f *store.Feed
 		f.Note = "its reader has complained: no more notices"
 		return func() error { return suppress(store.NoticesOnly, "a complaint, told by "+f.Source) }, nil
 	}
+	nothing := func() error { return nil }
+	if f.Note, err = c.void(ctx, t, d, f); err != nil || f.Note != "" {
+		return nothing, err
+	}
 	proven, err := t.Proven(ctx, f.Mailbox)
 	if err != nil {
 		return nil, err
-	}
-	nothing := func() error { return nil }
-	if proven.After(f.Sent) {
-		f.Note = "nothing, as the address was proven after this letter was sent"
-		return nothing, nil
 	}
 	reason := fmt.Sprintf("a letter came back, told by %s: %s", f.Source, said)
 	if f.Kind == report.SoftBounce {

@@ -15,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/message"
 )
 
 // errElsewhere means that a delivery does not go where its challenge has the letter go.
@@ -94,6 +95,9 @@ func (c Composer) unsaid(ctx context.Context, d store.Delivery, row store.Challe
 	note := "a decoy: nobody is written to"
 	switch {
 	case !c.p.TellOwner:
+	case isPhone(d):
+		said, err = c.mayText(ctx, d)
+		note = "a decoy: no text message says so"
 	case d.Letter == flow.UnknownLetter:
 		said, err = c.unbraked(ctx, d)
 		note = "a limit on letters to addresses not yet confirmed"
@@ -108,6 +112,24 @@ func (c Composer) unsaid(ctx context.Context, d store.Delivery, row store.Challe
 		return &outbox.Drop{State: store.Cancelled, Note: note, Decoy: true}
 	}
 	return nil
+}
+
+// isPhone reports whether a delivery is a text message.
+func isPhone(d store.Delivery) bool {
+	to, err := message.ParseRecipient(d.Address)
+	return err == nil && to.IsPhone()
+}
+
+// mayText reports whether a text message may tell an owner what must not be told to who asked. Only rules on such
+// messages count: they take nothing from codes.
+func (c Composer) mayText(ctx context.Context, d store.Delivery) (bool, error) {
+	if !c.p.TellTexts || !c.p.Letters.HasSMS(d.Letter) {
+		return false, nil
+	}
+	if d.Attempts > 0 {
+		return true, nil
+	}
+	return c.p.Limits.SpendTold(ctx)
 }
 
 // proofOf returns the code and the links of a challenge's letter. They come from the rows, so every attempt carries the

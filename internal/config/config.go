@@ -193,6 +193,7 @@ type Outcome struct {
 type Flows struct {
 	RefuseDomains string   `toml:"refuse_domains"` // a file, one domain a line
 	TellOwner     bool     `toml:"tell_owner"`
+	TellByText    bool     `toml:"tell_owner_by_text"`
 	Welcome       bool     `toml:"welcome"`
 	Undo          Duration `toml:"undo"`
 	RecheckEvery  Duration `toml:"recheck_every"`

@@ -106,7 +106,7 @@ func (f *File) Config() (illumicode.Config, error) {
 func (f *File) plain() illumicode.Config {
 	c := illumicode.Config{
 		Signup: f.Signup.policy(), Reverify: f.Reverify.policy(), SignIn: f.SignIn.policy(), StepUp: f.StepUp.policy(),
-		TellOwner: f.Flows.TellOwner, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
+		TellOwner: f.Flows.TellOwner, TellOwnerByText: f.Flows.TellByText, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
 		Recheck: delivery.Recheck{
 			Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch,
 			Grace: time.Duration(f.Flows.Grace),

@@ -253,6 +253,20 @@ func (l *Limits) Look(ctx context.Context, bound []judge.Bound) ([]judge.State, 
 	return l.batch.look(ctx, bound)
 }
 
+// Told is what rules call text messages that tell an owner what must not be told to who asked.
+const Told = "told"
+
+// SpendTold debits the rules on such messages alone, and reports whether they had room. Without such a rule there is none.
+func (l *Limits) SpendTold(ctx context.Context) (ok bool, err error) {
+	a := judge.Request{Purpose: Told, Stage: limit.First, Medium: limit.SMS}
+	bound := slices.DeleteFunc(l.Set.Bind(a), func(b judge.Bound) bool { return len(b.Rule.On) == 0 })
+	if len(bound) == 0 {
+		return false, nil
+	}
+	d, err := l.batch.judgeOne(ctx, bound)
+	return d.Allowed, err
+}
+
 // SpendNew debits the rules for letters to addresses that are not confirmed, for a letter that nobody asked for by
 // name. It reports whether they had room.
 func (l *Limits) SpendNew(ctx context.Context, a judge.Request) (ok bool, err error) {

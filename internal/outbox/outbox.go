@@ -88,13 +88,13 @@ type Config struct {
 }
 
 func (c Config) withDefaults() Config {
-	if c.Senders <= 0 {
+	if c.Senders == 0 {
 		c.Senders = 64
 	}
 	if c.Reserved == 0 {
 		c.Reserved = c.Senders / 4
 	}
-	c.Reserved = min(max(c.Reserved, 0), c.Senders-1)
+	c.Reserved = max(0, min(c.Reserved, c.Senders-1))
 	const day = 24 * time.Hour
 	for _, d := range []struct {
 		field *time.Duration

@@ -92,8 +92,12 @@ func (w *worker) beat(ctx context.Context) error {
 
 // Run delivers until ctx ends. It then claims nothing more, lets attempts under way finish for
 // Config.Grace, gives the rest back and returns nil. A database that is away is waited for.
-// Several Runs, in one process or many, share the work.
+// Several Runs, in one process or many, share the work. Without senders it does what time asks for, and nothing else.
 func (o *Outbox) Run(ctx context.Context) error {
+	if o.cfg.Senders < 0 {
+		(&worker{Outbox: o}).housekeep(ctx)
+		return nil
+	}
 	o.announce()
 	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()

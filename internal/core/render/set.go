@@ -330,6 +330,15 @@ func (s *Set) Offers(name string) (link, code bool) {
 	return c != nil && c.parts["button"] != nil, c != nil && c.parts["code_label"] != nil
 }
 
+// OffersSMS is Offers for the letter's form as a text message.
+func (s *Set) OffersSMS(name string) (link, code bool) {
+	c := s.letters[name][s.locales[0]]
+	if c == nil || c.parts["sms"] == nil {
+		return false, false
+	}
+	return usesValue(c.parts["sms"].Tree, "link"), usesValue(c.parts["sms"].Tree, "code")
+}
+
 // HasSMS reports whether the letter has a form as SMS.
 func (s *Set) HasSMS(name string) bool {
 	c := s.letters[name][s.locales[0]]

@@ -34,6 +34,7 @@ type Address struct {
 	Asked     time.Time // when a stale or bounced one was last asked again; zero if not yet
 	GraceEnds time.Time // until when the application lets it work; zero for none
 	Locale    string    // of the challenge by which it was last proven, or of an import; empty if neither
+	Heard     bool      // a service that hears of the end of its grace has confirmed it
 }
 
 // addressRow are the columns of an address.
@@ -47,6 +48,7 @@ var addressRow = db.Columns[Address]{
 	db.Time("asked", func(r *Address) *time.Time { return &r.Asked }),
 	db.Time("grace_ends", func(r *Address) *time.Time { return &r.GraceEnds }),
 	db.Text("locale", func(r *Address) *string { return &r.Locale }),
+	db.Bool("heard", func(r *Address) *bool { return &r.Heard }),
 }
 
 // New adds an address that is unconfirmed, unless the subject has it already.
@@ -76,12 +78,13 @@ var (
 		AND a.standing <> 'unconfirmed')`)
 	lastProven   = db.Q(`SELECT COALESCE(MAX(since), 0) FROM @address WHERE mailbox = ? AND standing = 'confirmed'`)
 	anyAddress   = db.Q(`SELECT EXISTS (SELECT 1 FROM @address WHERE subject = ?)`)
-	addConfirmed = addressRow.Pick("locale", "subject", "address", "mailbox", "standing", "since").
+	addConfirmed = addressRow.Pick("locale", "heard", "subject", "address", "mailbox", "standing", "since").
 			Insert("address", db.Values{"standing": "'confirmed'",
-			"locale": "COALESCE((SELECT locale FROM @challenge WHERE id = ?), '')"})
+			"locale": "COALESCE((SELECT locale FROM @challenge WHERE id = ?), '')",
+			"heard":  "COALESCE((SELECT heard FROM @challenge WHERE id = ?), 1)"})
 	confirmAddress = db.Together(addConfirmed.Alone()+` ON CONFLICT (subject, address) DO UPDATE
 		SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox, reason = '', asked = 0,
-		grace_ends = 0, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE excluded.locale END`,
+		grace_ends = 0, heard = excluded.heard, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE excluded.locale END`,
 		NewStep.Alone(),
 		`DELETE FROM @suppression WHERE thumb @listed() AND scope = 'bounced'`)
 	deleteAddress     = db.Q(`DELETE FROM @address WHERE subject = ? AND address = ?`)
@@ -136,7 +139,7 @@ func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step S
 		return taking, err
 	}
 	a := Address{Subject: step.Subject, Address: address, Mailbox: step.Mailbox, Since: step.At}
-	return taking, t.Together(ctx, confirmAddress, append([]any{step.Challenge}, addConfirmed.Args(a)...),
+	return taking, t.Together(ctx, confirmAddress, append([]any{step.Challenge, step.Challenge}, addConfirmed.Args(a)...),
 		NewStep.Args(step), []any{db.List(thumbs)})
 }
 
@@ -196,9 +199,9 @@ var (
 		AND (standing = 'confirmed' OR grace_ends > ?) AND (SUBSTR(address, 1, 1) = '+') = (? = 1)
 		ORDER BY since DESC, address LIMIT 1`)
 	selectToAsk = db.Q(`SELECT ` + addressRow.Names() + ` FROM @address
-		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND grace_ends > 0 ORDER BY asked LIMIT ?`)
+		WHERE standing IN ('stale', 'bounced') AND asked <= ? AND grace_ends > ? ORDER BY asked LIMIT ?`)
 	selectGraceOver = db.Q(`SELECT ` + addressRow.Names() + ` FROM @address WHERE grace_ends > 0 AND grace_ends <= ?
-		ORDER BY grace_ends LIMIT ?`)
+		AND heard <= ? ORDER BY grace_ends LIMIT ?`)
 	markAsked = db.Q(`UPDATE @address SET asked = ? WHERE subject = ? AND address = ? AND asked = ?`)
 	endGrace  = db.Q(`UPDATE @address SET grace_ends = 0 WHERE subject = ? AND address = ? AND grace_ends = ?`)
 )
@@ -261,9 +264,9 @@ func (t Tx) owner(ctx context.Context, mailbox string) (Address, error) {
 	return db.One(ctx, t, addressRow.Scan, selectOwner, mailbox)
 }
 
-// ToAsk returns up to n stale or bounced addresses in their time of grace that were not asked since.
-func (s Rows) ToAsk(ctx context.Context, since time.Time, n int) ([]Address, error) {
-	return db.All(ctx, s, addressRow.Scan, selectToAsk, db.Millis(since), n)
+// ToAsk returns up to n stale or bounced addresses in their time of grace at now that were not asked since.
+func (s Rows) ToAsk(ctx context.Context, since, now time.Time, n int) ([]Address, error) {
+	return db.All(ctx, s, addressRow.Scan, selectToAsk, db.Millis(since), db.Millis(now), n)
 }
 
 // MarkAsked says that an address is asked again, and reports whether it was this call that did.
@@ -272,9 +275,10 @@ func (t Tx) MarkAsked(ctx context.Context, a Address, now time.Time) (bool, erro
 	return n == 1, err
 }
 
-// GraceOver returns up to n addresses whose time of grace is over.
-func (s Rows) GraceOver(ctx context.Context, now time.Time, n int) ([]Address, error) {
-	return db.All(ctx, s, addressRow.Scan, selectGraceOver, db.Millis(now), n)
+// GraceOver returns up to n addresses whose time of grace is over. Those whose service hears of it are for a process that
+// hears.
+func (s Rows) GraceOver(ctx context.Context, now time.Time, hears bool, n int) ([]Address, error) {
+	return db.All(ctx, s, addressRow.Scan, selectGraceOver, db.Millis(now), db.Flag(hears), n)
 }
 
 // EndGrace says that the end of an address's grace was told, and reports whether it was this call

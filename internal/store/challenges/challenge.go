@@ -25,6 +25,7 @@ type Challenge struct {
 	Browser string // of a known browser: its id
 	Device  string // what the browser that began calls itself
 	Bound   string // keyed digest of what the challenge is, made at its beginning
+	Heard   bool   // the service that began it hears of its lapse
 
 	Proved   time.Time
 	ProvedBy challenge.Form
@@ -64,6 +65,7 @@ var challengeRow = db.Columns[Challenge]{
 	db.Text("browser", func(r *Challenge) *string { return &r.Browser }),
 	db.Text("device", func(r *Challenge) *string { return &r.Device }),
 	db.Text("bound", func(r *Challenge) *string { return &r.Bound }),
+	db.Bool("heard", func(r *Challenge) *bool { return &r.Heard }),
 	db.Time("sent", func(r *Challenge) *time.Time { return &r.Sent }),
 	db.Text("typed", func(r *Challenge) *string { return &r.Typed }),
 	db.Text("why", func(r *Challenge) *string { return &r.Why }),
@@ -208,11 +210,11 @@ func (t Tx) AnyOpen(ctx context.Context, subject, address string) (bool, error) 
 }
 
 var selectLapsed = db.Q(`SELECT ` + challengeRow.Names() +
-	` FROM @challenge WHERE state = 'open' AND ends <= ? ORDER BY ends LIMIT ?`)
+	` FROM @challenge WHERE state = 'open' AND ends <= ? AND heard <= ? ORDER BY ends LIMIT ?`)
 
-// Lapsed returns up to n open challenges whose cap is over.
-func (s Rows) Lapsed(ctx context.Context, now time.Time, n int) ([]Challenge, error) {
-	return db.All(ctx, s, challengeRow.Scan, selectLapsed, db.Millis(now), n)
+// Lapsed returns up to n open challenges whose cap is over. Those whose service hears of it are for a process that hears.
+func (s Rows) Lapsed(ctx context.Context, now time.Time, hears bool, n int) ([]Challenge, error) {
+	return db.All(ctx, s, challengeRow.Scan, selectLapsed, db.Millis(now), db.Flag(hears), n)
 }
 
 var resend = db.Q(`UPDATE @challenge SET generation = ?, code_from = ?, previous_until = ?, link_from = ?, resends =

@@ -1,0 +1,4 @@
+-- Whether the service that began a challenge, or confirmed an address, hears when it lapses: then only such a one closes
+-- it. Of what is there nobody knows; it waits for one that hears.
+ALTER TABLE illumicode_challenge ADD COLUMN heard INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE illumicode_address ADD COLUMN heard INTEGER NOT NULL DEFAULT 1;
