@@ -4,12 +4,11 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"strings"
 	"time"
-	"unicode"
 
 	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/strange"
 )
 
 // A Browser is one that has signed in to an account. It asks for codes and types them beside strangers: three tries and
@@ -78,11 +77,7 @@ const maxDevice = 60
 
 // deviceName returns what a browser calls itself, fit for a list.
 func deviceName(said string) string {
-	said = strings.Join(strings.FieldsFunc(said, func(r rune) bool { return !unicode.IsPrint(r) }), " ")
-	if r := []rune(said); len(r) > maxDevice {
-		return string(r[:maxDevice-1]) + "…"
-	}
-	return said
+	return strange.Cut(said, maxDevice)
 }
 
 // budget is how many tries of codes known browsers have in a day. What goes beyond it counts as a stranger's.

@@ -45,6 +45,54 @@ func (f *fickle) Send(ctx context.Context, h provider.Handover) provider.Result 
 	return provider.Result{Class: retry.Accepted}
 }
 
+// A letter that leaves over four days after it was signed is signed anew; one that may have left before carries the same
+// bytes for ever.
+func TestOldSignature(t *testing.T) {
+	for _, class := range []retry.Class{retry.Transient, retry.Ambiguous} {
+		way := new(slow)
+		k := illumicodetest.New(t, func(c *illumicode.Config) {
+			c.Providers, c.Sign, c.Outbox.Retry.Base = []provider.Provider{way}, &counting{}, time.Millisecond
+		}, withPier(t))
+		way.clock, way.class = k.Clock, class
+		notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}})
+		waitSent(t, k, 1)
+		way.mu.Lock()
+		want := map[retry.Class]string{retry.Transient: "1 1 2 2", retry.Ambiguous: "1 1 1 1"}[class]
+		if got := strings.Join(way.signed, " "); got != want {
+			t.Errorf("after %s: attempts are signed %s, want %s", class, got, want)
+		}
+		way.mu.Unlock()
+	}
+}
+
+// A slow provider takes a letter at the fourth attempt, two days and a half after each other.
+type slow struct {
+	clock *illumicodetest.Clock
+	class retry.Class
+
+	mu     sync.Mutex // guards signed
+	signed []string
+}
+
+func (*slow) Name() string          { return "slow" }
+func (*slow) Can() provider.Ability { return provider.Ability{Mail: true} }
+
+func (s *slow) Send(ctx context.Context, h provider.Handover) provider.Result {
+	if err := h.Begin(ctx); err != nil {
+		return provider.NotBegun(err)
+	}
+	var b bytes.Buffer
+	h.Message.WriteTo(&b)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.signed = append(s.signed, b.String()[len("X-Signature: "):][:1])
+	s.clock.Move(60 * time.Hour)
+	if len(s.signed) < 4 {
+		return provider.Result{Class: s.class, Reply: "later"}
+	}
+	return provider.Result{Class: retry.Accepted}
+}
+
 // A counting signer signs differently each time it is asked.
 type counting struct{ n int }
 

@@ -28,7 +28,7 @@ var floors = map[string]int{
 	"internal/bounce": 6, "internal/composer": 6,
 	"":     7,
 	"desk": 8, "feedback": 8, "metrics": 8, "web": 9, "illumicodetest": 9,
-	"inbox": 0, "internal/standin": 0, "internal/text": 0, "internal/words": 0, "internal/pgtest": 0,
+	"inbox": 0, "internal/standin": 0, "internal/strange": 0, "internal/text": 0, "internal/words": 0, "internal/pgtest": 0,
 	"internal/serving": 0,
 	"internal/check":   4, "internal/figure": 4, "internal/config": 10,
 	"demo": 11, "cmd": 12, "examples": 12, "bench": 12, "chaos": 12, "scripts": 12,
@@ -39,7 +39,7 @@ var storeFloors = map[string]int{"/db": 0, "/feedback": 1, "/limits": 1, "/addre
 	"": 4}
 
 // values are the public rooms of plain values that the core computes with.
-var values = []string{"challenge", "event", "limit", "message", "retry", "route", "internal/ascii"}
+var values = []string{"challenge", "event", "limit", "message", "retry", "route", "internal/ascii", "internal/strange"}
 
 func room(pkg string) string {
 	parts := strings.Split(strings.TrimPrefix(strings.TrimPrefix(pkg, module), "/"), "/")

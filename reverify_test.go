@@ -81,7 +81,7 @@ func TestChangeAddress(t *testing.T) {
 			t.Fatal(err)
 		}
 		drained(t, k)
-		if l := letterAbout(t, k, mara, "Confirm your address"); l.MessageID != k.Inbox.Letters(mara)[0].MessageID {
+		if l := letterAbout(t, k, mara, "Confirm your email address"); l.MessageID != k.Inbox.Letters(mara)[0].MessageID {
 			t.Errorf("a letter confirms the old address for another subject:\n%s", l.Text)
 		}
 		k.Clock.Move(7 * 24 * time.Hour)
@@ -170,7 +170,7 @@ func TestUndoMade(t *testing.T) {
 		for _, address := range []string{mara, newMara} { // once, and not again and again
 			asked := 0
 			for _, l := range k.Inbox.Letters(address) {
-				if strings.HasPrefix(l.Subject, "Does this address") {
+				if strings.HasPrefix(l.Subject, "Do you still use") {
 					asked++
 				}
 			}

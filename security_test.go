@@ -456,7 +456,7 @@ func TestChangeThereAndBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	drained(t, k)
-	if l := letterAbout(t, k, mara, "Confirm your address"); l.MessageID != k.Inbox.Letters(mara)[0].MessageID {
+	if l := letterAbout(t, k, mara, "Confirm your email address"); l.MessageID != k.Inbox.Letters(mara)[0].MessageID {
 		t.Errorf("a letter confirms the address for another subject:\n%s", l.Text)
 	}
 	if confirmed(t, k, "8") || !confirmed(t, k, "7") {

@@ -374,7 +374,7 @@ func TestSignInTellsNothing(t *testing.T) {
 			t.Errorf("an address with an account:\n%q\nwithout:\n%q", answers[0], answers[1])
 		}
 		if tell {
-			if l := k.Letter(nobody, 1); l.Code() != "" || !strings.HasPrefix(l.Subject, "No confirmed account") {
+			if l := k.Letter(nobody, 1); l.Code() != "" || !strings.HasPrefix(l.Subject, "No account with") {
 				t.Errorf("the owner without an account is told:\n%s", l.Text)
 			}
 			continue

@@ -43,7 +43,7 @@ func TestNoticeToSubject(t *testing.T) {
 			d, err := storeOf(k).Delivery(t.Context(), held)
 			return err == nil && d.State == store.Held && d.HeldBy == store.HeldFrozen
 		})
-		if err := k.Service.Confirm(t.Context(), k.Link(letterAbout(t, k, mara, "Does this")), nil); err != nil {
+		if err := k.Service.Confirm(t.Context(), k.Link(letterAbout(t, k, mara, "Do you still")), nil); err != nil {
 			t.Fatal(err)
 		}
 		if err := desk.New(k.Service).Decide(t.Context(), desk.Decision{Change: change.ID, Keep: mara},

@@ -108,7 +108,7 @@ func TestFlowsOnPool(t *testing.T) {
 			return write(ctx, tx, "5 undone for "+c.Subject)
 		})
 	must(err)
-	must(s.Confirm(ctx, k.Link(letterAbout(t, k, newMara, "Does this")), nil))
+	must(s.Confirm(ctx, k.Link(letterAbout(t, k, newMara, "Do you still")), nil))
 	must(desk.New(s).Decide(ctx, desk.Decision{Change: taken.ID, Keep: newMara, Reason: "came to the quay"},
 		func(ctx context.Context, tx illumicode.Tx) error { return write(ctx, tx, "6 decided") }))
 	_, err = signup("jens@ternisle.example", "8")

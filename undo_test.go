@@ -90,7 +90,7 @@ func TestUndoStopsWhatFollowed(t *testing.T) {
 				if !tt.frozen {
 					return
 				}
-				if err := k.Service.Confirm(t.Context(), k.Link(letterAbout(t, k, mara, "Does this")),
+				if err := k.Service.Confirm(t.Context(), k.Link(letterAbout(t, k, mara, "Do you still")),
 					nil); err != nil {
 					t.Fatal(err)
 				}

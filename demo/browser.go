@@ -95,7 +95,7 @@ func (b *browser) do(method, address string, values url.Values) error {
 		case n.Type != html.ElementNode:
 		case n.Data == "h1" && b.page.Title == "":
 			b.page.Title = textOf(n)
-		case n.Data == "p" && attr(n, "role") == "status":
+		case n.Data == "p" && (attr(n, "role") == "status" || attr(n, "role") == "alert"):
 			b.page.Note = textOf(n)
 		case n.Data == "form" && strings.EqualFold(attr(n, "method"), "post"):
 			b.page.forms[attr(n, "action")] = true

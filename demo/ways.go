@@ -80,7 +80,7 @@ func twice(s *scene) error {
 	if err := s.browser.open(m.Link); err != nil {
 		return err
 	}
-	return s.see("opens the link again", "Done already", "Schon erledigt")
+	return s.see("opens the link again", "Already confirmed", "Bereits bestätigt")
 }
 
 func refusedOnce(s *scene) error {
@@ -121,8 +121,8 @@ func sentAgain(s *scene) error {
 	if err := s.browser.submit("/signin/again", nil); err != nil {
 		return err
 	}
-	if err := s.see("asks for it again", "Confirm your address first",
-		"Bestätigen Sie zuerst Ihre Adresse"); err != nil {
+	if err := s.see("asks for it again", "Confirm your email address first",
+		"Bestätigen Sie zuerst Ihre E-Mail-Adresse"); err != nil {
 		return err
 	}
 	if s.browser.page.Status != http.StatusTooManyRequests {
@@ -135,7 +135,7 @@ func sentAgain(s *scene) error {
 	if err := s.browser.submit("/signin/again", nil); err != nil {
 		return err
 	}
-	if err := s.noted("The letter is on its way once more", "Der Brief ist noch einmal unterwegs"); err != nil {
+	if err := s.noted("We are sending it again", "Wir senden sie erneut"); err != nil {
 		return err
 	}
 	second, err := s.gets(2)
@@ -249,7 +249,7 @@ func byMailedCode(s *scene) error {
 		return err
 	}
 	s.did("a stranger opens its link", stranger.page.Title)
-	if stranger.page.Title != "Open it where you began" {
+	if stranger.page.Title != "Continue in the browser where you started" {
 		return fmt.Errorf("a link that signs in works elsewhere: %q", stranger.page.Title)
 	}
 	if err := s.types(m.Code); err != nil {
@@ -348,8 +348,8 @@ func tooLate(s *scene) error {
 	if err := s.browser.submit("/signin/again", nil); err != nil {
 		return err
 	}
-	if err := s.see("asks for a new letter", "Confirm your address first",
-		"Bestätigen Sie zuerst Ihre Adresse"); err != nil {
+	if err := s.see("asks for a new letter", "Confirm your email address first",
+		"Bestätigen Sie zuerst Ihre E-Mail-Adresse"); err != nil {
 		return err
 	}
 	fresh, err := s.gets(2)

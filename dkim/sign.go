@@ -8,6 +8,7 @@ import (
 	"io"
 	"strings"
 	"sync"
+	"time"
 
 	msgdkim "github.com/emersion/go-msgauth/dkim"
 )
@@ -74,7 +75,8 @@ var writers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 32<<10
 
 // Sign returns the DKIM-Signature fields of a message, to be put in front of it. It reads the message
 // once for each key, and its header once more. A signature holds the second in which it was made, so two of one
-// message differ: keep the first. Header fields are made relaxed, the body simple (RFC 6376 §3.4).
+// message differ: keep the first. It expires after 14 days (RFC 6376 §3.5, x=). Header fields are made relaxed, the body
+// simple (RFC 6376 §3.4).
 func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 	var all strings.Builder
 	for _, k := range s.keys {
@@ -87,6 +89,10 @@ func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 	return all.String(), nil
 }
 
+// expires is how long a signature is good: longer than retries and relays take together, and not so long that a letter
+// can be sent again for ever.
+const expires = 14 * 24 * time.Hour
+
 func (k Key) sign(message io.WriterTo) (field string, err error) {
 	names, err := cover(message)
 	if err != nil {
@@ -94,6 +100,7 @@ func (k Key) sign(message io.WriterTo) (field string, err error) {
 	}
 	signer, err := msgdkim.NewSigner(&msgdkim.SignOptions{
 		Domain: k.Domain, Selector: k.Selector, Signer: k.private, HeaderKeys: names,
+		Expiration:             time.Now().Add(expires),
 		HeaderCanonicalization: msgdkim.CanonicalizationRelaxed, BodyCanonicalization: msgdkim.CanonicalizationSimple,
 	})
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/report"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/strange"
 )
 
 // ErrForeignPath means that an address is no return path of this service: what is sent to it is about none of its
@@ -68,7 +69,7 @@ func (f Feedback) row(p *flow.Parts) (store.Feedback, error) {
 	now := p.Now()
 	row := store.Feedback{
 		Source: cmp.Or(f.Source, store.FromMail), Delivery: f.Delivery, Remote: f.Letter, Kind: f.Kind,
-		Status: f.Status, Words: f.Text, Happened: f.At, Taken: now,
+		Status: strange.Line(f.Status), Words: strange.Line(f.Text), Happened: f.At, Taken: now,
 	}
 	if f.Path != "" {
 		var err error

@@ -127,7 +127,7 @@ func TestAddressSettle(t *testing.T) {
 	if _, errOut, code := p.do(settle...); code != exitFailed || !strings.Contains(errOut, "was not proven since") {
 		t.Errorf("before its owner has proven it: exit %d, %s", code, errOut)
 	}
-	confirm(last(mara, "Does this"))
+	confirm(last(mara, "Do you still"))
 	if out := p.must(settle...); !strings.Contains(out, mara+" stays") {
 		t.Error(out)
 	}

@@ -21,6 +21,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/core/near"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/strange"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 )
@@ -321,7 +322,7 @@ func (a *app) tellSections(all []section) {
 			if step.Took > 0 {
 				took = fmt.Sprintf("  (%d ms)", step.Took.Milliseconds())
 			}
-			fmt.Fprintf(w, "  %s\t%s\t%s%s\n", step.What, paint(colour, string(step.Verdict)), step.Saw, took)
+			fmt.Fprintf(w, "  %s\t%s\t%s%s\n", step.What, paint(colour, string(step.Verdict)), strange.Line(step.Saw), took)
 			if step.Next != "" {
 				// as many invisible bytes as above, which the columns count
 				fmt.Fprintf(w, "  \t%s\t→ %s\n", paint(colour, ""), step.Next)

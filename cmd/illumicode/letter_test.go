@@ -15,7 +15,7 @@ func TestLetterVerbs(t *testing.T) {
 	if out := p.must("letter", "list"); !strings.Contains(out, "confirm") || !strings.Contains(out, "security") {
 		t.Errorf("letter list:\n%s", out)
 	}
-	if out := p.must("letter", "lint"); !strings.Contains(out, "12 letters in 8 locales: 0 faults") {
+	if out := p.must("letter", "lint"); !strings.Contains(out, "12 letters in 11 locales: 0 faults") {
 		t.Errorf("letter lint:\n%s", out)
 	}
 	if out := p.must("letter", "show", "confirm", "--locale", "de-AT"); !strings.Contains(out,

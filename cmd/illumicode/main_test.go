@@ -163,7 +163,7 @@ func TestNotifyTellsWhatTheProviderSaid(t *testing.T) {
 		t.Errorf("notify says:\n%s", out)
 	}
 	l := p.inbox.Letters("mara@ternisle.example")
-	if len(l) != 1 || !strings.Contains(l[0].Subject, "Probebrief") || !strings.Contains(l[0].To, "Mara Quist") {
+	if len(l) != 1 || !strings.Contains(l[0].Subject, "Test-E-Mail") || !strings.Contains(l[0].To, "Mara Quist") {
 		t.Fatalf("%d letters arrived, or the wrong one: %+v", len(l), l)
 	}
 	var list struct {

@@ -132,7 +132,7 @@ func TestDemoPrintsNoSecret(t *testing.T) {
 	text := out.String()
 	for _, want := range []string{"15 of 15 passengers confirmed and signed in", "451 4.7.1",
 		"put off and repeated, 0 ambiguous", "harbour falls over", "harbour: circuit open (transient)",
-		"Dieser Link ist abgelaufen", "Done already"} {
+		"Dieser Link ist abgelaufen", "Already confirmed"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the script does not say %q", want)
 		}

@@ -16,7 +16,10 @@ import nacl.signing
 
 
 def decode(text):
-    return base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
+    raw = base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
+    if base64.urlsafe_b64encode(raw).decode().rstrip("=") != text:
+        raise ValueError("base64 that is not written as it should be")
+    return raw
 
 
 def verify(receipt, keys, issuer, audience, now):

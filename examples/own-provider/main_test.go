@@ -43,7 +43,7 @@ func TestRun(t *testing.T) {
 	}
 	path = path[:strings.IndexByte(path+"\n", '\n')]
 	if raw, err := os.ReadFile(path); err != nil ||
-		!strings.Contains(string(raw), "A trial letter from Tern Isle Ferry") {
+		!strings.Contains(string(raw), "A test email from Tern Isle Ferry") {
 		t.Errorf("%s: %v\n%s", path, err, raw)
 	}
 }

@@ -79,7 +79,7 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 	if len(m.ReplyTo) > 0 {
 		l.Contents.ReplyTo = m.ReplyTo[0].Envelope()
 	}
-	if c.p.Sign != nil && d.Attempts == 0 { // later attempts carry what the first did
+	if c.p.Sign != nil && d.Sign { // later attempts carry what the first did
 		if l.Signature, err = c.p.Sign.Sign(composed); err != nil {
 			return outbox.Letter{}, err
 		}

@@ -146,6 +146,7 @@ type Provider struct {
 	Host         string   `toml:"host"`
 	Port         int      `toml:"port"`
 	TLS          string   `toml:"tls"`
+	Clear        bool     `toml:"clear"`
 	User         string   `toml:"user"` // http too
 	PasswordEnv  string   `toml:"password_env"`
 	PasswordFile string   `toml:"password_file"`
@@ -235,14 +236,14 @@ type Outbox struct {
 
 // Serve is the HTTP side.
 type Serve struct {
-	Listen    string   `toml:"listen"`
-	KeyEnv    string   `toml:"key_env"`
-	KeyFile   string   `toml:"key_file"`
-	Origins   []string `toml:"origins"`   // of other hosts of the application, whose pages may call
-	Proxies   []string `toml:"proxies"`   // networks whose word on where a request came from is taken
-	Forwarded string   `toml:"forwarded"` // the one field in which they say it
-	After     map[string]string `toml:"after"` // where a browser goes on, by purpose
-	Metrics   string   `toml:"metrics"`   // where /metrics, /healthz and /readyz are served; not for the public
+	Listen    string            `toml:"listen"`
+	KeyEnv    string            `toml:"key_env"`
+	KeyFile   string            `toml:"key_file"`
+	Origins   []string          `toml:"origins"`   // of other hosts of the application, whose pages may call
+	Proxies   []string          `toml:"proxies"`   // networks whose word on where a request came from is taken
+	Forwarded string            `toml:"forwarded"` // the one field in which they say it
+	After     map[string]string `toml:"after"`     // where a browser goes on, by purpose
+	Metrics   string            `toml:"metrics"`   // where /metrics, /healthz and /readyz are served; not for the public
 }
 
 // A Duration is written as Go writes them: "10m", "1h30m".

@@ -67,7 +67,7 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
 	return smtp.Config{
-		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), User: p.User, Password: password,
+		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), Clear: p.Clear, User: p.User, Password: password,
 		CAFile: f.inFolder(p.CAFile),
 		Hello:  p.Hello,
 		Dial:   time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),

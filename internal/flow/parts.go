@@ -42,7 +42,7 @@ type Parts struct {
 	SMS      bool             // a provider carries text messages
 
 	TellOwner bool
-	TellTexts bool // by text message too
+	TellTexts bool          // by text message too
 	Undo      time.Duration // how long the holder of an old address can take a change back
 	Grace     time.Duration // how long an address works after it was marked as stale
 	Bounces   Bounces

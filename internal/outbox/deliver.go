@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/core/choose"
 	"github.com/illumicode/illumicode/internal/core/verdict"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/strange"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
 )
@@ -89,12 +91,24 @@ func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt
 		}
 	}
 	if len(tried) == 0 { // the first, or the others were removed for their age
-		d.Fixed = w.now().Truncate(time.Millisecond) // as the row keeps it
+		d.Fixed, d.Sign = w.now().Truncate(time.Millisecond), true // as the row keeps it
 		return nil, nil
 	}
-	d.Fixed, d.Signature = tried[0].Fixed, tried[0].Signature
+	last := tried[len(tried)-1].Signature
+	d.Fixed, d.Signature = tried[0].Fixed, last
+	if signed := tried[slices.IndexFunc(tried, func(a store.Attempt) bool { return a.Signature == last })]; last != "" &&
+		w.now().Sub(signed.Begun) > signedFor && !slices.ContainsFunc(tried, perhapsTaken) {
+		d.Signature, d.Sign = "", true
+	}
 	return tried, nil
 }
+
+// signedFor is how old a signature may be when its letter leaves: it expires after 14 days (dkim), and servers on the
+// way try for five.
+const signedFor = 4 * 24 * time.Hour
+
+// perhapsTaken reports whether an attempt may have handed its letter over: then others carry the same bytes.
+func perhapsTaken(a store.Attempt) bool { return a.Ended.IsZero() || a.Class == retry.Ambiguous }
 
 // attempt sends the letter and records the result.
 func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Letter) {
@@ -220,11 +234,12 @@ func (t *try) cannot(r provider.Result) bool {
 // ended returns the attempt as it ended.
 func (t *try) ended(r provider.Result, panicked bool) store.Attempt {
 	a := t.row
-	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = t.now(), r.Class, r.Code, r.Enhanced, r.Reply, r.ID
+	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = t.now(), r.Class, r.Code, strange.Line(r.Enhanced),
+		strange.Line(r.Reply), strange.Line(r.ID)
 	if !panicked && (!verdict.Known(r.Class) || verdict.HandedOver(r.Class) && !t.began) {
 		// A provider that breaks its contract: whatever it did, the letter may be out.
 		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class,
-			r.Reply)
+			a.Reply)
 	}
 	return a
 }

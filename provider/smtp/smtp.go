@@ -36,6 +36,7 @@ type Config struct {
 	Host     string
 	Port     int // 0 means 587, 465 or 25, after TLS
 	TLS      TLS
+	Clear    bool            // letters may cross a network in the clear: [NoTLS] to another machine wants it said twice
 	User     string          // empty means no authentication
 	Password provider.Secret // required with User
 	CAFile   string          // PEM certificates to trust besides the system's; empty means none
@@ -86,8 +87,14 @@ func New(name string, c Config) (*Provider, error) {
 	if (c.User == "") != (c.Password == "") {
 		return nil, wrong("user and password go together; one of them is missing")
 	}
-	if c.TLS == NoTLS && c.User != "" && !loopback(c.Host) {
-		return nil, wrong(`a password would cross the network in the clear; use tls = "starttls" or "implicit"`)
+	if c.TLS == NoTLS && !loopback(c.Host) {
+		if c.User != "" {
+			return nil, wrong(`a password would cross the network in the clear; use tls = "starttls" or "implicit"`)
+		}
+		if !c.Clear {
+			return nil, wrong(`letters, with their codes and links, would cross the network in the clear; use ` +
+				`tls = "starttls" or "implicit", or say clear = true as well`)
+		}
 	}
 	if c.Hello == "" {
 		c.Hello, _ = os.Hostname() // without one, the address literal below will do

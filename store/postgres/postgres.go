@@ -11,6 +11,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
@@ -41,9 +42,35 @@ type Options struct {
 	Password string // empty for one in the connection string, the environment, or none
 }
 
+// protected refuses a string that leaves it to the server whether a connection over a network is protected (libpq's
+// sslmode prefer, which is the default, and allow): whoever is between can answer that it is not.
+func protected(cfg *pgconn.Config) error {
+	either := make(map[string]int) // 1 for a host with TLS, 2 for one without, 3 for both
+	note := func(host string, with bool) {
+		if with {
+			either[host] |= 1
+		} else {
+			either[host] |= 2
+		}
+	}
+	note(cfg.Host, cfg.TLSConfig != nil)
+	for _, f := range cfg.Fallbacks {
+		note(f.Host, f.TLSConfig != nil)
+	}
+	for host, how := range either {
+		ip := net.ParseIP(host)
+		if how == 3 && host != "localhost" && !strings.HasPrefix(host, "/") && (ip == nil || !ip.IsLoopback()) {
+			return fmt.Errorf("postgres: to %s the connection is protected only if the server wants it; "+
+				"say sslmode=verify-full in the connection string, or sslmode=disable where the network is trusted", host)
+		}
+	}
+	return nil
+}
+
 // Open opens the database that a connection string or URL names (libpq's keywords, as in
 // "host=db dbname=ferry"). A password is better left to PGPASSWORD or a service file. It connects
-// once, and later with up to 24 connections ([store.Store.DB] sets another number); errors say what to do.
+// once, and later with up to 24 connections ([store.Store.DB] sets another number); errors say what to do. To another
+// machine the string says sslmode: verify-full best, and not prefer or allow.
 //
 // Through a pooler that gives connections away between transactions, and does not keep prepared statements,
 // add default_query_exec_mode=cache_describe to the string, and set [Options.Listen].
@@ -56,6 +83,9 @@ func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 	}
 	if o.Password != "" {
 		cfg.Password = o.Password
+	}
+	if err := protected(&cfg.Config); err != nil {
+		return nil, err
 	}
 	own := stdlib.OpenDB(*cfg)
 	own.SetMaxOpenConns(connections)
@@ -127,6 +157,9 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		cfg, err := pgx.ParseConfig(o.Listen)
 		if err != nil {
 			return nil, errors.New("postgres: Options.Listen cannot be read as a connection string")
+		}
+		if err := protected(&cfg.Config); err != nil {
+			return nil, fmt.Errorf("%w (Options.Listen)", err)
 		}
 		if o.Password != "" {
 			cfg.Password = o.Password

@@ -184,9 +184,12 @@ func TestListen(t *testing.T) {
 func TestOpenRefuses(t *testing.T) {
 	good := pgtest.Fresh(t)
 	for name, tt := range map[string]struct{ conn, want string }{
-		"nonsense":    {"host=== x", "cannot be read"},
-		"no server":   {"host=/nowhere user=illumicode", "cannot be reached"},
-		"no database": {strings.Replace(good, "dbname=trial", "dbname=other", 1), "turned us away"},
+		"nonsense":  {"host=== x", "cannot be read"},
+		"no server": {"host=/nowhere user=illumicode", "cannot be reached"},
+		// whoever is between can answer that there is no TLS
+		"perhaps protected":        {"host=db.ferry.example user=x", "say sslmode=verify-full"},
+		"perhaps protected, asked": {"host=db.ferry.example user=x sslmode=allow", "say sslmode=verify-full"},
+		"no database":              {strings.Replace(good, "dbname=trial", "dbname=other", 1), "turned us away"},
 	} {
 		_, err := postgres.Open(t.Context(), tt.conn, postgres.Options{})
 		if err == nil || !strings.Contains(err.Error(), tt.want) {

@@ -221,9 +221,9 @@ func TestSignup(t *testing.T) {
 			p.picture("wait")
 			l := p.letter(email, 1)
 			p.signIn(email)
-			p.sees("Confirm your address first")
+			p.sees("Confirm your email address first")
 			p.open(d.InboxURL + "/letter/" + l.ID + "/html")
-			p.leave(chromedp.Click(chromedp.Search(`//a[contains(., "Confirm this address")]`)))
+			p.leave(chromedp.Click(chromedp.Search(`//a[contains(., "Confirm email address")]`)))
 			p.sees("Is this your email address?", email, "Tern Isle Ferry")
 			p.picture("confirm")
 			p.press("/confirm/")
@@ -304,13 +304,13 @@ func TestChangeAndUndo(t *testing.T) {
 	owner.sees("Undo the change?", email, other, "already in effect")
 	owner.picture("undo")
 	owner.press("/not-me/")
-	owner.sees("Take the change back?", "the account is frozen")
+	owner.sees("Undo the change?", "The account is locked")
 	p.open("/account") // whoever changed it is signed out
 	p.sees("Sign in")
 	p.signIn(other) // and the password does not help
-	p.sees("Sign in", "This account is frozen")
+	p.sees("Sign in", "This account is locked")
 	for n, address := range map[int]string{2: other, 4: email} {
-		if l := p.letter(address, n); l.Subject != "Does this address still reach you?" {
+		if l := p.letter(address, n); l.Subject != "Do you still use this email address?" {
 			t.Errorf("%s is asked by %q", address, l.Subject)
 		}
 	}
@@ -349,7 +349,7 @@ func TestPhone(t *testing.T) {
 	p.do(chromedp.SendKeys(css("#email"), "omar.of.the.long.harbour.road@gullquay.example"),
 		chromedp.SendKeys(css("#password"), password))
 	p.press("/register")
-	p.sees("انظر في بريدك")
+	p.sees("يُرجى مراجعة بريدك الإلكتروني")
 	p.picture("phone")
 	type measures struct {
 		Wide, Screen, Least float64

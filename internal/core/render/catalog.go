@@ -207,7 +207,7 @@ func (p Parts) lacks(fallback Parts) (gaps []string, whole bool) {
 				continue
 			}
 			gaps = append(gaps, f.name)
-			whole = whole || f.name != "aside"
+			whole = whole || f.name != "aside" && f.name != "sms" // a text message is a letter of its own
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(fallback.Words)) {

@@ -94,6 +94,9 @@ func (c *compiled) fail(r Request, part string, err error) error {
 // RenderSMS is Render for the letter's form as a text message, which it must have.
 func (s *Set) RenderSMS(r Request) (string, error) {
 	c, err := s.checked(r.Letter, r.Locale, r.Data)
+	if err == nil && c.parts["sms"] == nil { // the locale has none
+		c, err = s.checked(r.Letter, s.locales[0], r.Data)
+	}
 	if err != nil {
 		return "", err
 	}

@@ -9,9 +9,9 @@ import (
 	"mime"
 	"mime/quotedprintable"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
+	"github.com/illumicode/illumicode/internal/strange"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/htmlindex"
 )
@@ -123,21 +123,7 @@ func oneLine(s string) string {
 	if decoded, err := words.DecodeHeader(s); err == nil {
 		s = decoded
 	}
-	s = strings.Map(func(r rune) rune {
-		switch {
-		case unicode.IsSpace(r):
-			return ' '
-		case !unicode.IsPrint(r):
-			return -1
-		}
-		return r
-	}, inUTF8([]byte(s), ""))
-	s = strings.Join(strings.Fields(s), " ")
-	const most = 300
-	if r := []rune(s); len(r) > most {
-		return string(r[:most-1]) + "…"
-	}
-	return s
+	return strange.Line(inUTF8([]byte(s), ""))
 }
 
 // bare returns an address without angle brackets or source route.

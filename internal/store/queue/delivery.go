@@ -92,6 +92,7 @@ type Delivery struct {
 
 	// What the first attempt fixed for all: not in the row, but with that attempt.
 	Fixed     time.Time // dates the letter
+	Sign      bool      // the letter is to be signed now
 	Signature string    // DKIM-Signature fields
 }
 
