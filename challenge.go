@@ -32,6 +32,7 @@ type start struct {
 	tries   int             // 0 for the policy's
 	resends int             // that count already
 	ticket  Ticket          // empty for a new one
+	origin  string          // the challenge whose letter let it begin
 }
 
 // good returns why an admission cannot begin a challenge for a purpose; nil if it can.
@@ -83,7 +84,7 @@ func (s *Service) newChallenge(a Admission, st start, now time.Time) rows.Challe
 		Challenge: proof.Begin(p.Policy, now),
 		Name:      flow.Greeted(a.address.Name), Locale: a.locale, Letter: cmp.Or(st.letter, p.Letter),
 		Data: cmp.Or(st.data, "{}"), Mailbox: a.address.Mailbox(), Browser: st.browser,
-		Device: deviceName(st.device), Heard: s.lapsed != nil,
+		Device: deviceName(st.device), Heard: s.lapsed != nil, Origin: st.origin,
 	}
 	c.ID, c.Purpose, c.Subject = cmp.Or(a.id, flow.NewID()), st.purpose, st.subject
 	c.Address, c.Typed, c.Decoy, c.Action = a.address.String(), st.typed, st.decoy, st.action

@@ -224,6 +224,9 @@ type Inspection struct {
 	Pending  Pending  // of a link that proves
 	Disowned Disowned // of "this was not me"
 	Change   Change   // of "take it back"
+
+	// Elsewhere says that the link cannot sign in here, and that a sign-in can begin here: [Service.SignInElsewhere].
+	Elsewhere bool
 }
 
 // Inspect returns what a link would do, opened in the browser that has a ticket; "" for none. It changes nothing. Its
@@ -244,8 +247,11 @@ func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Ins
 		in.Pending = pendingOf(c.Challenge)
 		if c.ID != "" && flow.Digest(string(ticket)) == c.Ticket {
 			in.Pending.Ticket = ticket
-		} else if err == nil && c.Purpose == challenge.SignIn {
-			err = ErrOtherBrowser
+		} else if c.Purpose == challenge.SignIn {
+			in.Elsewhere = s.opensWay(c) == nil
+			if err == nil {
+				err = ErrOtherBrowser
+			}
 		}
 	}
 	return in, err

@@ -1,6 +1,7 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -99,18 +100,51 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 	if err != nil {
 		return Admission{}, err
 	}
-	a.spent, err = s.spend(ctx, ask, a.id, limits.ByPerson)
+	a.spent, err = s.spend(ctx, spending{ask, a.address, a.id, limits.ByPerson})
 	return a, err
 }
 
+// A spending is a request as the limits look at it, and what it is for.
+type spending struct {
+	ask judge.Request
+	to  message.Address
+	id  string // of the challenge
+	by  limits.Asker
+}
+
 // spend judges a request and debits its rules. The error is a [*TooSoonError].
-func (s *Service) spend(ctx context.Context, ask judge.Request, id string,
-	by limits.Asker) (spent limits.Charge, err error) {
+func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge, err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
-		spent, err = s.p.Limits.Spend(ctx, ask, id, by)
+		spent, err = s.p.Limits.Spend(ctx, what.ask, what.id, what.by)
+		if what.ofStrangers(err) {
+			had, lookErr := s.p.Store.LettersByNetwork(ctx, what.to.Mailbox(), s.p.Now().Add(-fairDay))
+			if lookErr != nil {
+				return lookErr
+			}
+			if judge.Fair(judge.FairPlaces, had, flow.Network(ctx)) {
+				spent, err = s.p.Limits.Spend(ctx, what.shared(), what.id, what.by)
+			}
+		}
 		return err
 	})
 	return spent, tooSoon(err)
+}
+
+// fairDay is how long what a network has had counts against it at an address.
+const fairDay = 24 * time.Hour
+
+// ofStrangers reports whether a refusal is by a rule on the address, which strangers may have used up: then a network
+// that has had fewer letters than others gets some of its own.
+func (w spending) ofStrangers(err error) bool {
+	refused, ok := errors.AsType[*limits.RefusedError](err)
+	return ok && w.by == limits.ByPerson && w.ask.Browser == "" && w.ask.Subject == "" &&
+		(refused.Rule.By == limit.Address || refused.Rule.By == limit.Subject)
+}
+
+// shared returns the request without what strangers share.
+func (w spending) shared() judge.Request {
+	w.ask.Address = ""
+	return w.ask
 }
 
 // admitted admits a request and runs begin, which begins its challenge, in one transaction of the service's own; what
@@ -119,9 +153,10 @@ func (s *Service) spend(ctx context.Context, ask judge.Request, id string,
 func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Context, Tx, Admission) error) error {
 	ctx = r.from(ctx)
 	a, ask, err := s.admissible(ctx, r)
+	what := spending{ask, a.address, a.id, limits.ByPerson}
 	inside := s.p.Store.OneWriter()
 	if err == nil && !inside {
-		a.spent, err = s.spend(ctx, ask, a.id, limits.ByPerson)
+		a.spent, err = s.spend(ctx, what)
 	}
 	if err != nil {
 		return err
@@ -129,7 +164,7 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		return s.p.Store.Write(ctx, func(side rows.Tx) (err error) {
 			if inside {
-				if a.spent, err = s.p.Limits.SpendInside(ctx, side, ask, a.id); err != nil {
+				if a.spent, err = s.spendInside(ctx, side, what); err != nil {
 					return tooSoon(err)
 				}
 			}
@@ -145,6 +180,19 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 		s.p.Limits.Refund(ctx, a.spent)
 	}
 	return err
+}
+
+// spendInside is spend in a transaction that has the whole database.
+func (s *Service) spendInside(ctx context.Context, side rows.Tx, what spending) (limits.Charge, error) {
+	spent, err := s.p.Limits.SpendInside(ctx, side, what.ask, what.id)
+	if !what.ofStrangers(err) {
+		return spent, err
+	}
+	had, lookErr := side.LettersByNetwork(ctx, what.to.Mailbox(), s.p.Now().Add(-fairDay))
+	if lookErr != nil || !judge.Fair(judge.FairPlaces, had, flow.Network(ctx)) {
+		return spent, cmp.Or(lookErr, err)
+	}
+	return s.p.Limits.SpendInside(ctx, side, what.shared(), what.id)
 }
 
 // admissible checks all of a request but the limits, and returns how these look at it. ctx says where it came from.

@@ -1,10 +1,12 @@
 package illumicode
 
 import (
+	"cmp"
 	"context"
 	"errors"
 
 	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
@@ -61,7 +63,17 @@ func (t Tx) beginSignIn(ctx context.Context, a Admission, st start) (Pending, er
 		return Pending{}, err
 	}
 	if ok, at := proof.Room(others, now); !ok {
-		return Pending{}, &TooSoonError{At: at}
+		fair := false
+		if st.browser == "" {
+			had, err := t.rows().LettersByNetwork(ctx, mailbox, now.Add(-fairDay))
+			if err != nil {
+				return Pending{}, err
+			}
+			fair = judge.Fair(judge.FairPlaces, had, cmp.Or(flow.Network(ctx), a.network))
+		}
+		if !fair {
+			return Pending{}, &TooSoonError{At: at}
+		}
 	}
 	if st.browser == "" {
 		st.tries = proof.TriesAfter(t.s.p.Purposes[challenge.SignIn].Policy, failures.Count(now))
@@ -104,6 +116,7 @@ func (t Tx) neighbours(ctx context.Context, mailbox string, earlier Ticket, st *
 				return nil, err
 			}
 			st.resends = c.Resends + 1
+		case c.Origin != "": // has places of its own
 		case c.Browser == st.browser:
 			others = append(others, c.Challenge)
 		}

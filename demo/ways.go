@@ -249,7 +249,7 @@ func byMailedCode(s *scene) error {
 		return err
 	}
 	s.did("a stranger opens its link", stranger.page.Title)
-	if stranger.page.Title != "Continue in the browser where you started" {
+	if stranger.page.Title != "Are you signing in in this browser?" {
 		return fmt.Errorf("a link that signs in works elsewhere: %q", stranger.page.Title)
 	}
 	if err := s.types(m.Code); err != nil {

@@ -70,6 +70,11 @@ type (
 		Link   illumicode.Link   `json:"link" is:"required" about:"the token of the link"`
 		Ticket illumicode.Ticket `json:"ticket" about:"if this browser has one"`
 	}
+	elsewhereIn struct {
+		linkIn
+		Device string `json:"device" about:"what the browser calls itself, for the list of known ones"`
+		Locale string `json:"locale" about:"BCP 47 tags or an Accept-Language value"`
+	}
 	takeBackIn struct {
 		Link illumicode.Link `json:"link" is:"required" about:"the token of the link"`
 	}
@@ -172,6 +177,12 @@ func (a *API) beginnings() []call {
 			summary: "Sign in with a link, in the browser that began"},
 			func(r *http.Request, in linkIn) (signedInOut, error) {
 				return signedIn(svc.SignInLink(r.Context(), in.Ticket, in.Link, nil))
+			}),
+		serve(a, call{method: "POST", path: "/v1/signin/elsewhere", status: created,
+			summary: "Begin a sign-in in another browser, by the link of its letter: a new code goes to the same address"},
+			func(r *http.Request, in elsewhereIn) (pendingOut, error) {
+				return pending(svc.SignInElsewhere(r.Context(), in.Link, illumicode.Request{Ticket: in.Ticket,
+					Device: in.Device, Locale: in.Locale}))
 			}),
 		serve(a, call{method: "POST", path: "/v1/reverify", status: created, keyed: true,
 			summary: "Begin the change of an address: the old one works until the new one is proven, and can take " +

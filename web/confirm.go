@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/challenge"
@@ -74,6 +76,10 @@ func (p *Pages) inspect(r *http.Request, l linked) (in illumicode.Inspection, er
 // GET.
 func (p *Pages) showConfirm(w http.ResponseWriter, r *http.Request, l linked) {
 	in, err := p.inspect(r, l)
+	if in.Elsewhere {
+		p.render(w, r, http.StatusOK, "elsewhere.html", page{Address: masked(in.Pending.Address), Here: l.here})
+		return
+	}
 	if err == nil && !l.proves() {
 		err = illumicode.ErrInvalid
 	}
@@ -112,6 +118,29 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request, l linked) {
 		return
 	}
 	p.done(w, r, l.purpose, false)
+}
+
+// masked returns an address of which only the beginning and the domain are shown.
+func masked(address string) string {
+	local, domain, _ := strings.Cut(address, "@")
+	_, first := utf8.DecodeRuneInString(local)
+	return local[:first] + "…@" + domain
+}
+
+// doElsewhere begins a sign-in in this browser, which has the link of another one's letter.
+func (p *Pages) doElsewhere(w http.ResponseWriter, r *http.Request, l linked) {
+	q := p.Request(r, "")
+	for _, k := range p.allKept(r, ticketCookie) { // pressed twice
+		if k.link == mark(string(l.link)) {
+			q.Ticket = illumicode.Ticket(k.token)
+		}
+	}
+	pending, err := p.svc.SignInElsewhere(r.Context(), l.link, q)
+	if err != nil {
+		p.refuseLink(w, r, l, err)
+		return
+	}
+	p.await(w, r, pending, mark(string(l.link)))
 }
 
 // apply returns what makes the application's writes for a proof, and says that it counts: a frozen account's

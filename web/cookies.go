@@ -47,6 +47,7 @@ type kept struct {
 	mark  string
 	at    int64  // when it was kept, in ms since 1970
 	whose string // the mark of its mailbox; "" of a link
+	link  string // of a ticket that a letter let begin: the mark of its link
 	token string
 }
 
@@ -57,7 +58,7 @@ func (p *Pages) keep(w http.ResponseWriter, r *http.Request, kind string, k kept
 	for i := mostKept - 1; i < len(others); i++ {
 		p.drop(w, kind, others[i].mark)
 	}
-	value := strings.Join([]string{strconv.FormatInt(time.Now().UnixMilli(), 36), k.whose, k.token}, ".")
+	value := strings.Join([]string{strconv.FormatInt(time.Now().UnixMilli(), 36), k.whose, k.link, k.token}, ".")
 	p.setCookie(w, kind+k.mark, value, life)
 }
 
@@ -70,10 +71,11 @@ func (p *Pages) allKept(r *http.Request, kind string) []kept {
 	for _, c := range r.Cookies() {
 		name, found := strings.CutPrefix(c.Name, p.cookieName(kind))
 		at, rest, _ := strings.Cut(c.Value, ".")
-		whose, token, _ := strings.Cut(rest, ".")
+		whose, rest, _ := strings.Cut(rest, ".")
+		link, token, _ := strings.Cut(rest, ".")
 		when, err := strconv.ParseInt(at, 36, 64)
 		if found && err == nil && mark(token) == name {
-			all = append(all, kept{name, when, whose, token})
+			all = append(all, kept{name, when, whose, link, token})
 		}
 	}
 	slices.SortFunc(all, func(a, b kept) int { return int(max(-1, min(1, b.at-a.at))) })

@@ -44,9 +44,10 @@ func TestSignInPages(t *testing.T) {
 	}
 	l := s.Letter(mara, 2)
 	elsewhere := s.browser()
-	if r, body := s.do(elsewhere, "GET", l.Link(), nil); r.StatusCode != http.StatusForbidden ||
-		!strings.Contains(body, "Continue in the browser where you started") {
-		t.Errorf("elsewhere: %d\n%s", r.StatusCode, body)
+	r, asks := s.do(elsewhere, "GET", l.Link(), nil)
+	if r.StatusCode != http.StatusOK || !strings.Contains(asks, "Are you signing in in this browser?") ||
+		strings.Contains(asks, mara) || !strings.Contains(asks, "m…@ternisle.example") {
+		t.Errorf("elsewhere: %d\n%s", r.StatusCode, asks)
 	}
 	if r, body := s.do(elsewhere, "POST", s.here(elsewhere), nil); r.StatusCode != http.StatusForbidden ||
 		strings.Contains(body, "inside") {
@@ -56,12 +57,25 @@ func TestSignInPages(t *testing.T) {
 		t.Errorf("by code: %s", body)
 	}
 	// The browser is known from now on, and its cookie is out of reach of scripts.
-	r, _ := s.do(b, "POST", "/code", url.Values{"address": {mara}})
+	r, _ = s.do(b, "POST", "/code", url.Values{"address": {mara}})
 	if r.StatusCode != http.StatusOK {
 		t.Errorf("once more: %d", r.StatusCode)
 	}
 	if _, body := s.do(b, "GET", s.Letter(mara, 3).Link(), nil); !strings.Contains(body, "Sign in here?") {
 		t.Errorf("the link where it began:\n%s", body)
+	}
+	_, asks = s.do(elsewhere, "GET", s.Letter(mara, 3).Link(), nil)
+	for range 2 { // pressed twice, it is one challenge
+		if _, body := s.press(elsewhere, asks, "/elsewhere", nil); !strings.Contains(body, "has an account, look there") {
+			t.Errorf("a code for this browser:\n%s", body)
+		}
+	}
+	if _, body := s.do(elsewhere, "POST", s.here(elsewhere)+"/code",
+		url.Values{"code": {s.Letter(mara, 4).Code()}}); body != "inside as a" {
+		t.Errorf("its code: %s", body)
+	}
+	if len(s.Inbox.Letters(mara)) != 4 {
+		t.Errorf("%d letters", len(s.Inbox.Letters(mara)))
 	}
 	if _, body := s.do(b, "POST", s.here(b), nil); body != "inside as a" {
 		t.Errorf("by link: %s", body)

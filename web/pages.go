@@ -52,8 +52,8 @@ type Options struct {
 	// Failed is told of what was answered with 500, beside the log. Nil means nobody.
 	Failed func(r *http.Request, f Fault)
 
-	// Templates replace the default ones, file by file: confirm.html, done.html, frame.html,
-	// sorry.html, takeback.html, unsubscribe.html, wait.html. Nil means the default ones.
+	// Templates replace the default ones, file by file: confirm.html, done.html, elsewhere.html,
+	// frame.html, sorry.html, takeback.html, unsubscribe.html, wait.html. Nil means the default ones.
 	Templates fs.FS
 
 	// Origins are those of the application's other hosts whose pages may POST here, such as
@@ -129,6 +129,7 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	at("GET "+p.confirm+"/{mark}", p.withLink(p.showConfirm))
 	at("POST "+p.confirm+"/{mark}", p.withLink(p.doConfirm))
 	at("POST "+p.confirm+"/{mark}/resend", p.withLink(p.doResendLink))
+	at("POST "+p.confirm+"/{mark}/elsewhere", p.withLink(p.doElsewhere))
 	at("GET "+p.confirm+"/done", p.showDone)
 	at("GET /proof", p.findProof)
 	at("GET /proof/{mark}", p.withTicket(p.showProof))
@@ -224,9 +225,14 @@ func (p *Pages) ticketOf(r *http.Request, address string) illumicode.Ticket {
 // for the proof. Call it after [illumicode.Service.Signup], [illumicode.Service.SignIn] and the like,
 // whatever the address was: the answer must not tell whether it is known.
 func (p *Pages) Await(w http.ResponseWriter, r *http.Request, pending illumicode.Pending) {
+	p.await(w, r, pending, "")
+}
+
+// await is Await for a challenge that a letter may have let begin: link is the mark of its link.
+func (p *Pages) await(w http.ResponseWriter, r *http.Request, pending illumicode.Pending, link string) {
 	to := p.base + "/proof"
 	if ticket := string(pending.Ticket); ticket != "" {
-		p.keep(w, r, ticketCookie, kept{token: ticket, whose: whose(pending.Address)},
+		p.keep(w, r, ticketCookie, kept{token: ticket, whose: whose(pending.Address), link: link},
 			time.Until(pending.Ends)+p.skew())
 		to += "/" + mark(ticket)
 	}

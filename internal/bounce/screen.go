@@ -2,11 +2,14 @@ package bounce
 
 import (
 	"context"
+	"errors"
 	"time"
 
+	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 // Screen returns which deliveries go to addresses that must not be written to, with the reason.
@@ -60,7 +63,33 @@ func (c Consequences) keepsBack(ctx context.Context, sup store.Suppression, d st
 			return false, nil
 		}
 		let, err := c.p.Store.LetThrough(ctx, sup.Thumb, d.Challenge, bounceRest, c.p.Now())
-		return !let, err
+		if err != nil || let {
+			return !let, err
+		}
+		fair, err := c.fair(ctx, d)
+		return !fair, err
 	}
 	return true, nil
+}
+
+// bouncedPlaces are how many letters of a day networks share at an address that has bounced, beside the one that goes to
+// the first that asks: strangers who ask first, or have forged the bounce, must not keep its owner out.
+const bouncedPlaces = 3
+
+// fair reports whether the network that has asked for a letter has had fewer than others today.
+func (c Consequences) fair(ctx context.Context, d store.Delivery) (bool, error) {
+	to, err := message.ParseRecipient(d.Address)
+	if err != nil {
+		return false, nil
+	}
+	network, err := c.p.Store.BegunFrom(ctx, d.Challenge)
+	if errors.Is(err, store.ErrNotFound) || network == "" {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	had, err := c.p.Store.LettersByNetwork(ctx, to.Mailbox(), c.p.Now().Add(-bounceRest))
+	had[network] = max(0, had[network]-1) // this one is among them
+	return err == nil && judge.Fair(bouncedPlaces, had, network), err
 }

@@ -26,6 +26,7 @@ type Challenge struct {
 	Device  string // what the browser that began calls itself
 	Bound   string // keyed digest of what the challenge is, made at its beginning
 	Heard   bool   // the service that began it hears of its lapse
+	Origin  string // the challenge whose letter let another browser begin this one
 
 	Proved   time.Time
 	ProvedBy challenge.Form
@@ -66,6 +67,7 @@ var challengeRow = db.Columns[Challenge]{
 	db.Text("device", func(r *Challenge) *string { return &r.Device }),
 	db.Text("bound", func(r *Challenge) *string { return &r.Bound }),
 	db.Bool("heard", func(r *Challenge) *bool { return &r.Heard }),
+	db.Text("origin", func(r *Challenge) *string { return &r.Origin }),
 	db.Time("sent", func(r *Challenge) *time.Time { return &r.Sent }),
 	db.Text("typed", func(r *Challenge) *string { return &r.Typed }),
 	db.Text("why", func(r *Challenge) *string { return &r.Why }),
@@ -99,6 +101,8 @@ var (
 var (
 	selectOpenAt = db.Q(`SELECT ` + challengeRow.Names() + ` FROM @challenge
 		WHERE mailbox = ? AND state = 'open' AND ends > ? AND decoy = 0 ORDER BY created DESC LIMIT 1`)
+	selectBegunBy = db.Q(`SELECT ` + challengeRow.Names() + ` FROM @challenge WHERE origin = ? AND origin <> ''
+		ORDER BY created`)
 	selectBegun = db.Q(`SELECT id FROM @challenge WHERE id @listed()`)
 )
 
@@ -138,10 +142,57 @@ func (s Rows) OpenChallenge(ctx context.Context, subject, purpose string) (Chall
 	return db.One(ctx, s, challengeRow.Scan, selectOpen, subject, purpose)
 }
 
+// BegunBy returns the challenges that the letter of another has let browsers begin.
+func (t Tx) BegunBy(ctx context.Context, origin string) ([]Challenge, error) {
+	return db.All(ctx, t, challengeRow.Scan, selectBegunBy, origin)
+}
+
 // Lately returns the challenges of a purpose at a mailbox whose cap is not over at now, whatever has
 // become of them, the oldest first; but for those whose own browser began another.
 func (t Tx) Lately(ctx context.Context, mailbox, purpose string, now time.Time) ([]Challenge, error) {
 	return db.All(ctx, t, challengeRow.Scan, selectLately, mailbox, purpose, db.Millis(now))
+}
+
+// lettersByNetwork are those that browsers which are not known have asked for, but for what an account asks for itself.
+var lettersByNetwork = db.Q(`SELECT t.network, COUNT(*) FROM @trail t JOIN @challenge c ON c.id = t.challenge
+	WHERE t.mailbox = ? AND t.at > ? AND t.what IN ('begun', 'resent') AND t.network <> '' AND c.browser = ''
+	AND c.purpose NOT IN ('stepup', 'reverify') GROUP BY t.network`)
+
+// LettersByNetwork returns how many letters strangers have asked for at a mailbox since an instant, by the network that
+// asked.
+func (s Rows) LettersByNetwork(ctx context.Context, mailbox string, since time.Time) (map[string]int, error) {
+	return byNetwork(db.All(ctx, s, scanNetwork, lettersByNetwork, mailbox, db.Millis(since)))
+}
+
+// LettersByNetwork is the same in a transaction.
+func (t Tx) LettersByNetwork(ctx context.Context, mailbox string, since time.Time) (map[string]int, error) {
+	return byNetwork(db.All(ctx, t, scanNetwork, lettersByNetwork, mailbox, db.Millis(since)))
+}
+
+var begunFrom = db.Q(`SELECT network FROM @trail WHERE challenge = ? AND what = 'begun' LIMIT 1`)
+
+// BegunFrom returns the network from which a challenge was begun, "" if nobody knows, or [db.ErrNotFound].
+func (s Rows) BegunFrom(ctx context.Context, id string) (string, error) {
+	return db.One(ctx, s, db.Scalar[string], begunFrom, id)
+}
+
+type networkCount struct {
+	network string
+	n       int
+}
+
+func scanNetwork(r db.Scanner) (networkCount, error) {
+	var one networkCount
+	err := r.Scan(&one.network, &one.n)
+	return one, err
+}
+
+func byNetwork(all []networkCount, err error) (map[string]int, error) {
+	had := make(map[string]int, len(all))
+	for _, one := range all {
+		had[one.network] = one.n
+	}
+	return had, err
 }
 
 var spendTry = db.Q(`UPDATE @challenge SET tries = tries + 1, tried = ?

@@ -2,3 +2,7 @@
 -- it. Of what is there nobody knows; it waits for one that hears.
 ALTER TABLE illumicode_challenge ADD COLUMN heard INTEGER NOT NULL DEFAULT 1;
 ALTER TABLE illumicode_address ADD COLUMN heard INTEGER NOT NULL DEFAULT 1;
+
+-- The challenge whose letter let another browser begin this one.
+ALTER TABLE illumicode_challenge ADD COLUMN origin TEXT NOT NULL DEFAULT '';
+CREATE INDEX illumicode_challenge_origin ON illumicode_challenge (origin) WHERE origin <> '';
