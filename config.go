@@ -58,6 +58,10 @@ type Config struct {
 	// They hold across all processes on the same database.
 	Limits []limit.Rule
 
+	// Conventions say which spellings reach one mailbox, by domain in A-labels, beside those that are widely known: limits
+	// count them as one.
+	Conventions map[string]message.Convention
+
 	// Admit refuses addresses that the application does not want, as the function of message.RefuseDomains does. Its
 	// error may be shown to who asked, so it must not tell whether the address has an account. It may be called at any
 	// time from any goroutine. Nil admits all.

@@ -12,8 +12,10 @@ import (
 	"github.com/illumicode/illumicode/internal/composer"
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/limits"
 	"github.com/illumicode/illumicode/internal/outbox"
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
 )
 
 // A Holding is an address of a subject.
@@ -36,11 +38,22 @@ func (s *Service) ChangeAddress(ctx context.Context, of Holding, r Request) (Pen
 		return Pending{}, err
 	}
 	r.Purpose, r.Subject, r.Locale = challenge.Reverify, of.Subject, cmp.Or(r.Locale, confirmed.Locale)
+	// Every change is told to the old address, so it counts there too: apart from what strangers ask for, as a subject's
+	// own letters do.
+	old := s.p.Keyed(ctx, flow.LimitRequest{To: from, Purpose: challenge.StepUp, Subject: of.Subject, Stage: limit.First})
+	old.Purpose = challenge.Reverify
+	told, err := s.spend(ctx, spending{old, from, "", limits.ByPerson})
+	if err != nil {
+		return Pending{}, err
+	}
 	var p Pending
 	err = s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {
 		p, err = t.beginChange(ctx, a, confirmed)
 		return err
 	})
+	if err != nil {
+		s.p.Limits.Refund(ctx, told)
+	}
 	return p, err
 }
 

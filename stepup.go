@@ -49,6 +49,7 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 	if err != nil {
 		return Pending{}, err
 	}
+	r.Address = confirmed.Address // another spelling may be another mailbox
 	r.Purpose, r.Subject, r.Locale = challenge.StepUp, subject, cmp.Or(r.Locale, confirmed.Locale)
 	st := start{purpose: challenge.StepUp, subject: subject, action: action.digest(), data: string(data)}
 	var p Pending

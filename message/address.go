@@ -8,6 +8,7 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/net/idna"
+	"golang.org/x/text/unicode/norm"
 
 	"github.com/illumicode/illumicode/internal/ascii"
 )
@@ -156,22 +157,14 @@ func (a Address) Domain() string { return a.ascii }
 func (a Address) NeedsUTF8() bool { return !ascii.Only(a.local) }
 
 // Mailbox returns the form by which two spellings of one mailbox are compared: everything in
-// lower case, the domain in A-labels. RFC 5321 §2.4 would allow a host to tell upper from lower
-// case in a local part; none does, and two accounts a capital apart help only an impostor.
+// lower case and normalised (NFC, as RFC 6532 §3.1 wants it), the domain in A-labels. RFC 5321 §2.4 would allow a host to
+// tell upper from lower case in a local part; none does, and two accounts a capital apart help only an impostor.
 func (a Address) Mailbox() string {
 	if a.IsPhone() {
 		return a.phone
 	}
-	return strings.ToLower(a.local) + "@" + a.ascii
-}
-
-// Canonical returns the form under which limits count: the mailbox without a sub-address (RFC 5233), as
-// what follows a plus sign is its owner's to choose. Letters go to the address as it was given.
-func (a Address) Canonical() string {
-	mailbox := a.Mailbox()
-	local, domain, _ := strings.Cut(mailbox, "@")
-	if i := strings.IndexByte(local, '+'); i > 0 {
-		return local[:i] + "@" + domain
+	if ascii.Only(a.local) {
+		return strings.ToLower(a.local) + "@" + a.ascii
 	}
-	return mailbox
+	return norm.NFC.String(strings.ToLower(a.local)) + "@" + a.ascii
 }

@@ -84,3 +84,23 @@ func FuzzParseAddress(f *testing.F) {
 		}
 	})
 }
+
+// What limits count as one mailbox: by the convention of its domain, whatever way it is written.
+func TestCanonical(t *testing.T) {
+	for given, want := range map[string]string{
+		"Mara.Quist+news@ternisle.example": "mara.quist@ternisle.example",
+		"m.a.r.a+x@googlemail.com":         "mara@gmail.com",
+		"mara-shop@yahoo.com":              "mara@yahoo.com",
+		"rene\u0301@ternisle.example":      "ren\u00e9@ternisle.example",
+		"+x@ternisle.example":              "+x@ternisle.example",
+	} {
+		a, err := ParseAddress(given)
+		if err != nil || a.Canonical(nil) != want {
+			t.Errorf("%q counts as %q, want %q, %v", given, a.Canonical(nil), want, err)
+		}
+	}
+	own := map[string]Convention{"gmail.com": {}}
+	if a, _ := ParseAddress("m.ara@gmail.com"); a.Canonical(own) != "m.ara@gmail.com" {
+		t.Errorf("the application's own convention does not come first: %s", a.Canonical(own))
+	}
+}

@@ -224,3 +224,36 @@ func TestKeysVerbs(t *testing.T) {
 		t.Errorf("others can read the keyring, or %v", err)
 	}
 }
+
+// Addresses from before mailboxes were normalised are found again after a rekey, which can be run again.
+func TestRekeyRespells(t *testing.T) {
+	p := newPlace(t)
+	f, err := config.Load(p.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	svc, closeAll, err := f.Open(t.Context(), slog.New(slog.DiscardHandler), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const was, is = "rene\u0301@ternisle.example", "ren\u00e9@ternisle.example"
+	for _, query := range []string{
+		`INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES ('7', ?, ?, 'confirmed', 1)`,
+		`INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, '7', substr(?, 1, 0) + 1)`,
+	} {
+		if _, err := svc.Store().DB().Exec(query, was, was); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := closeAll(); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"1 addresses are under their mailbox", "0 rows are under"} {
+		if out := p.must("keys", "rekey"); !strings.Contains(out, want) {
+			t.Errorf("rekey says %q, want %q", out, want)
+		}
+	}
+	if out := p.must("address", "show", is); !strings.Contains(out, "confirmed") {
+		t.Errorf("it is not found:\n%s", out)
+	}
+}

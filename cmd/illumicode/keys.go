@@ -14,6 +14,7 @@ import (
 	"github.com/illumicode/illumicode/internal/config"
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 )
 
 func (a *app) keys() *cobra.Command {
@@ -282,7 +283,7 @@ func (a *app) keysList() *cobra.Command {
 func (a *app) keysRekey() *cobra.Command {
 	return &cobra.Command{
 		Use:   "rekey",
-		Short: "Put what is looked up by a thumbprint under the newest key for lookups",
+		Short: "Put what is looked up under the newest key for lookups, and under mailboxes as they are written now",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.onKeys(cmd.Context(), func(_ *config.File, ring *keyring.Keyring, st *store.Store) error {
@@ -297,12 +298,51 @@ func (a *app) keysRekey() *cobra.Command {
 						break
 					}
 				}
-				return a.print(map[string]int{"moved": total}, func() {
+				respelt, taken, err := respell(cmd.Context(), st)
+				if err != nil {
+					return err
+				}
+				return a.print(map[string]int{"moved": total, "respelt": respelt, "taken": taken}, func() {
 					a.line("%d rows are under %s now. Those of people who were forgotten stay under their key, "+
 						"which must stay in the keyring.", total, key)
+					if respelt+taken > 0 {
+						a.line("%d addresses are under their mailbox as it is written now; of %d another subject "+
+							"holds that.", respelt, taken)
+					}
 				})
 			})
 		},
+	}
+}
+
+// respell puts addresses under their mailboxes as they are written now, in pieces: what was done stays done.
+func respell(ctx context.Context, st *store.Store) (respelt, taken int, err error) {
+	for subject, address := "", ""; ; {
+		all, err := st.After(ctx, subject, address, 500)
+		if err != nil || len(all) == 0 {
+			return respelt, taken, err
+		}
+		for _, one := range all {
+			subject, address = one.Subject, one.Address
+			to, err := message.ParseRecipient(one.Address)
+			if err != nil || to.Mailbox() == one.Mailbox {
+				continue
+			}
+			did := false
+			err = st.Write(ctx, func(t store.Tx) (err error) {
+				did, err = t.Respell(ctx, store.Spelling{Subject: subject, Address: address, Was: one.Mailbox,
+					Is: to.Mailbox()})
+				return err
+			})
+			switch {
+			case err != nil:
+				return respelt, taken, err
+			case did:
+				respelt++
+			default:
+				taken++
+			}
+		}
 	}
 }
 

@@ -27,24 +27,25 @@ import (
 
 // A File is the configuration as it is written.
 type File struct {
-	Site     Site       `toml:"site"`
-	From     From       `toml:"from"`
-	Store    Store      `toml:"store"`
-	Keys     Keys       `toml:"keys"`
-	Letters  Letters    `toml:"letters"`
-	Provider []Provider `toml:"provider"`
-	DKIM     []DKIM     `toml:"dkim"`
-	Flows    Flows      `toml:"flows"`
-	Signup   Flow       `toml:"signup"`
-	Reverify Flow       `toml:"reverify"`
-	SignIn   Flow       `toml:"signin"`
-	StepUp   Flow       `toml:"stepup"`
-	Limit    []Limit    `toml:"limit"`
-	Outbox   Outbox     `toml:"outbox"`
-	Guard    Guard      `toml:"guard"`
-	Event    []Event    `toml:"event"`
-	Feedback Feedback   `toml:"feedback"`
-	Serve    Serve      `toml:"serve"`
+	Site     Site               `toml:"site"`
+	From     From               `toml:"from"`
+	Store    Store              `toml:"store"`
+	Keys     Keys               `toml:"keys"`
+	Letters  Letters            `toml:"letters"`
+	Provider []Provider         `toml:"provider"`
+	DKIM     []DKIM             `toml:"dkim"`
+	Flows    Flows              `toml:"flows"`
+	Signup   Flow               `toml:"signup"`
+	Reverify Flow               `toml:"reverify"`
+	SignIn   Flow               `toml:"signin"`
+	StepUp   Flow               `toml:"stepup"`
+	Limit    []Limit            `toml:"limit"`
+	Outbox   Outbox             `toml:"outbox"`
+	Guard    Guard              `toml:"guard"`
+	Event    []Event            `toml:"event"`
+	Feedback Feedback           `toml:"feedback"`
+	Mailbox  map[string]Mailbox `toml:"mailbox"`
+	Serve    Serve              `toml:"serve"`
 
 	path string
 }
@@ -232,6 +233,13 @@ type Outbox struct {
 	Attempts int      `toml:"attempts"`
 	Base     Duration `toml:"base"`
 	Max      Duration `toml:"max"`
+}
+
+// Mailbox is the convention of a domain, by which limits count.
+type Mailbox struct {
+	IgnoresDots bool     `toml:"ignores_dots"`
+	Signs       string   `toml:"signs"`
+	Same        []string `toml:"same"`
 }
 
 // Serve is the HTTP side.

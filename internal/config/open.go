@@ -102,6 +102,15 @@ func (f *File) Config() (illumicode.Config, error) {
 	return c, nil
 }
 
+// conventions returns those of the file's domains.
+func (f *File) conventions() map[string]message.Convention {
+	all := make(map[string]message.Convention, len(f.Mailbox))
+	for domain, m := range f.Mailbox {
+		all[domain] = message.Convention(m)
+	}
+	return all
+}
+
 // plain returns what the file says as it is.
 func (f *File) plain() illumicode.Config {
 	c := illumicode.Config{
@@ -111,10 +120,11 @@ func (f *File) plain() illumicode.Config {
 			Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch,
 			Grace: time.Duration(f.Flows.Grace),
 		},
-		ReturnPath: f.Feedback.ReturnPath,
-		Bounces:    delivery.Bounces{Soft: f.Feedback.Soft, Within: time.Duration(f.Feedback.Within)},
-		Events:     f.events(),
-		Guard:      delivery.Guard{Mode: delivery.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
+		ReturnPath:  f.Feedback.ReturnPath,
+		Conventions: f.conventions(),
+		Bounces:     delivery.Bounces{Soft: f.Feedback.Soft, Within: time.Duration(f.Feedback.Within)},
+		Events:      f.events(),
+		Guard:       delivery.Guard{Mode: delivery.Mode(f.Guard.Mode), Domains: f.Guard.Domains},
 		Outbox: delivery.Settings{
 			Senders: f.Outbox.Senders, Reserved: f.Outbox.Reserved,
 			Keep: time.Duration(f.Outbox.Keep), KeepOnce: time.Duration(f.Outbox.KeepOnce),

@@ -42,11 +42,13 @@ type Parts struct {
 	SMS      bool             // a provider carries text messages
 
 	TellOwner bool
-	TellTexts bool          // by text message too
-	Undo      time.Duration // how long the holder of an old address can take a change back
-	Grace     time.Duration // how long an address works after it was marked as stale
-	Bounces   Bounces
-	CameBack  func(source, kind string) // is told of feedback that was applied
+	TellTexts bool // by text message too
+
+	Conventions map[string]message.Convention // the application's, by domain
+	Undo        time.Duration                 // how long the holder of an old address can take a change back
+	Grace       time.Duration                 // how long an address works after it was marked as stale
+	Bounces     Bounces
+	CameBack    func(source, kind string) // is told of feedback that was applied
 }
 
 // A Site is where links lead, and for whom.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/nyaruka/phonenumbers"
+	"golang.org/x/text/unicode/norm"
 
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/judge"
@@ -98,7 +99,7 @@ func (p *Parts) Keyed(ctx context.Context, a LimitRequest) judge.Request {
 	ask := judge.Request{
 		Purpose: a.Purpose, Stage: a.Stage, Medium: limit.Mail,
 		New:     a.Purpose != challenge.SignIn && a.Purpose != challenge.StepUp,
-		Address: digest("address", a.To.Canonical()), Network: digest("network", Network(ctx)),
+		Address: digest("address", a.To.Canonical(p.Conventions)), Network: digest("network", Network(ctx)),
 		Domain: a.To.Domain(), Browser: cmp.Or(digest("browser", a.Known.Browser), digest("subject", a.Known.Subject)),
 	}
 	if a.To.IsPhone() {
@@ -145,11 +146,17 @@ func (p *Parts) KnownBrowser(ctx context.Context, sealed, mailbox string) (store
 	return b, nil
 }
 
-// Thumbs returns the thumbprints under which a mailbox may be suppressed, that of new rows first.
+// Thumbs returns the thumbprints under which a mailbox may be suppressed, that of new rows first: under all keys, and as
+// it was written before mailboxes were normalised.
 func (p *Parts) Thumbs(mailbox string) []string {
 	var all []string
-	for _, key := range p.Keys.Index() {
-		all = append(all, key.Lookup(mailbox))
+	for _, form := range []string{mailbox, norm.NFD.String(mailbox)} {
+		if len(all) > 0 && form == mailbox {
+			break
+		}
+		for _, key := range p.Keys.Index() {
+			all = append(all, key.Lookup(form))
+		}
 	}
 	return all
 }

@@ -38,6 +38,7 @@ type (
 	Registration = challenges.Registration
 	TryBudget    = challenges.TryBudget
 
+	Spelling    = addresses.Spelling
 	Address     = addresses.Address
 	Backfill    = addresses.Backfill
 	Change      = addresses.Change
