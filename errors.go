@@ -79,6 +79,8 @@ type TooSoonError struct {
 	// refused, and where the limit does not count in that way.
 	Times  int
 	Window time.Duration
+
+	Vouch bool // the same request would pass at once with Request.Vouched: ask for a puzzle instead of refusing
 }
 
 func (e *TooSoonError) Error() string { return ErrTooSoon.Error() }

@@ -334,3 +334,126 @@ func TestTryLimits(t *testing.T) {
 		limit.Rule{Name: "watched", By: limit.All, Quota: limit.Quota{Times: 1, Window: limit.Month}, Observe: true},
 	))
 }
+
+// Wrong codes are counted by network over all challenges, before a code is looked at: no number of tries at once gets
+// past the rule. A right code costs nothing, and a known browser is apart.
+func TestWrongCodesByNetwork(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		known := signIn(t, k, illumicode.Request{Address: mara})
+		who, err := k.Service.SignInCode(t.Context(), known.Ticket, k.Letter(mara, n+1).Code(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx := from(t, "203.0.113.7")
+		var tickets []illumicode.Ticket
+		for i := range 10 {
+			p, err := k.Service.Signup(ctx, illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)},
+				illumicode.Subject(fmt.Sprint("s", i)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			tickets = append(tickets, p.Ticket)
+		}
+		var wrong, late atomic.Int64
+		var all sync.WaitGroup
+		for _, ticket := range tickets {
+			all.Go(func() {
+				_, err := k.Service.Prove(ctx, ticket, "000000")
+				switch soon, isSoon := errors.AsType[*illumicode.TooSoonError](err); {
+				case errors.Is(err, illumicode.ErrWrongCode):
+					wrong.Add(1)
+				case isSoon && soon.Rule == "wrong":
+					late.Add(1)
+				default:
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		if wrong.Load() != 4 || late.Load() != 6 {
+			t.Errorf("%d codes were looked at, %d were too soon; want 4 and 6", wrong.Load(), late.Load())
+		}
+		mine, err := k.Service.SignIn(ctx, illumicode.Request{Address: mara, Browser: who.Browser})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := k.Service.Prove(ctx, mine.Ticket, "000000"); !errors.Is(err, illumicode.ErrWrongCode) {
+			t.Errorf("a known browser in the same network: %v", err)
+		}
+		k.Clock.Move(7 * time.Hour) // room for one more
+		for i := range 2 {
+			address := fmt.Sprintf("q%d@ternisle.example", i)
+			p, err := k.Service.Signup(ctx, illumicode.Request{Address: address}, illumicode.Subject(address))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := k.Service.Prove(ctx, p.Ticket, k.Letter(address, 1).Code()); err != nil {
+				t.Errorf("right code %d: %v", i+1, err)
+			}
+		}
+	}, func(c *illumicode.Config) {
+		c.Limits = []limit.Rule{{Name: "wrong", By: limit.Network, Stage: limit.Wrong,
+			Rate: limit.Rate{Times: 4, Per: 24 * time.Hour, Burst: 4}}}
+	})
+}
+
+// Strangers can use up what a rule for everybody leaves them, and shut nobody out who presents something: a browser that
+// has signed in there, a session, or what the application vouches for. Whoever is refused is told that a puzzle helps.
+func TestReservedShares(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		p := signIn(t, k, illumicode.Request{Address: mara})
+		who, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter(mara, n+1).Code(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		k.Clock.Move(24 * time.Hour)
+		refusedAt := 0
+		for i := range 10 {
+			_, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: fmt.Sprintf("p%d@ternisle.example", i)})
+			if err == nil {
+				continue
+			}
+			refusedAt = i
+			if soon := refused(t, err, "all"); !soon.Vouch {
+				t.Errorf("nobody is told that a puzzle helps: %+v", soon)
+			}
+			break
+		}
+		if refusedAt != 5 {
+			t.Errorf("strangers were refused after %d, want 5", refusedAt)
+		}
+		for name, r := range map[string]illumicode.Request{
+			"a known browser": {Address: mara, Browser: who.Browser},
+			"vouched for":     {Address: "p9@ternisle.example", Vouched: true},
+		} {
+			if _, err := k.Service.SignIn(t.Context(), r); err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+		}
+		// who holds the typed address makes no difference
+		if _, err := k.Service.SignIn(t.Context(), illumicode.Request{Address: mara}); !errors.Is(err,
+			illumicode.ErrTooSoon) {
+			t.Errorf("a stranger at an address that has an account: %v", err)
+		}
+		for range 3 {
+			if _, err = k.Service.SignIn(t.Context(), illumicode.Request{Address: "z@ternisle.example",
+				Vouched: true}); err != nil {
+				break
+			}
+		}
+		for range 10 {
+			if _, err = k.Service.SignIn(t.Context(), illumicode.Request{Address: fmt.Sprint(time.Now().UnixNano(),
+				"@ternisle.example"), Vouched: true}); err != nil {
+				break
+			}
+		}
+		if soon := refused(t, err, "all"); soon.Vouch {
+			t.Error("all is used up, and who is vouched for is told to be vouched for")
+		}
+	}, func(c *illumicode.Config) {
+		c.Limits = []limit.Rule{{Name: "all", By: limit.All, On: []string{"signin"}, Reserved: 0.5,
+			Rate: limit.Rate{Times: 10, Per: 24 * time.Hour, Burst: 10}}}
+	})
+}

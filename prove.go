@@ -13,6 +13,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
 )
 
@@ -77,6 +78,10 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	if err != nil {
 		return Proof{}, err
 	}
+	right, err := s.guess(ctx, c, known)
+	if err != nil {
+		return Proof{}, err
+	}
 	spent := c.Tries
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		c, err = s.p.Store.SpendTry(ctx, c.Ticket, spent, s.p.Now())
@@ -108,7 +113,25 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 		}
 		return Proof{}, &WrongCodeError{TriesLeft: c.TriesAllowed - c.Tries}
 	}
+	right(ctx)
 	return s.proven(ctx, c, challenge.Code, true)
+}
+
+// guess debits the rules on wrong codes, for a browser that is not known. right gives it back.
+func (s *Service) guess(ctx context.Context, c rows.Challenge, known bool) (right func(context.Context), err error) {
+	if known {
+		return func(context.Context) {}, nil
+	}
+	to, err := message.ParseRecipient(c.Address)
+	if err != nil {
+		return nil, err
+	}
+	ask := s.p.Keyed(ctx, flow.LimitRequest{To: to, Purpose: c.Purpose, Stage: limit.Wrong})
+	err = flow.Own(ctx, func(ctx context.Context) (err error) {
+		right, err = s.p.Limits.Guess(ctx, ask)
+		return err
+	})
+	return right, tooSoon(err)
 }
 
 // fits reports whether a typed code is one of those that are good now, or one that was, of any generation that was
@@ -133,11 +156,6 @@ const networkAllowance = 4
 // mayTry refuses a try that comes too soon after the last one of the same challenge. known says that a known browser
 // has spent one of its tries: then wrong codes at the address, which may be a stranger's, do not make it wait.
 func (s *Service) mayTry(ctx context.Context, c rows.Challenge) (known bool, err error) {
-	if from := flow.Network(ctx); from != "" {
-		if err := s.paused(ctx, c, "network:"+from, networkAllowance); err != nil {
-			return false, err
-		}
-	}
 	if c.Browser != "" {
 		err := flow.Own(ctx, func(ctx context.Context) (err error) {
 			known, err = s.p.Store.SpendKnownTry(ctx, c.Browser, budget, s.p.Now())
@@ -145,6 +163,11 @@ func (s *Service) mayTry(ctx context.Context, c rows.Challenge) (known bool, err
 		})
 		if err != nil || known {
 			return known, err
+		}
+	}
+	if from := flow.Network(ctx); from != "" {
+		if err := s.paused(ctx, c, "network:"+from, networkAllowance); err != nil {
+			return false, err
 		}
 	}
 	return false, s.paused(ctx, c, "address:"+c.Mailbox, 1)

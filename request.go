@@ -43,6 +43,10 @@ type Request struct {
 	Purpose string
 	Subject string // who asks, where the application knows, for limits that count by it
 
+	// Vouched says that the application vouches for who asks, by a password just checked or a puzzle solved: what rules for
+	// everybody reserve is for such requests, and for known browsers and sessions.
+	Vouched bool
+
 	// Ticket is what the browser has from an earlier challenge of the same purpose: a sign-in takes the place of that
 	// one, and a signup goes on with it. Browser is what [Tx.AcceptSignIn] gave it at an earlier sign-in. Both may be
 	// empty, and either is ignored if it is not ours. Device is what the browser calls itself, such as "Firefox on
@@ -68,6 +72,7 @@ type Admission struct {
 	network string    // that it came from
 	until   time.Time // when it is good no longer; zero for one of the service's own
 	spent   limits.Charge
+	few     bool // the network has had few letters at an address where strangers have used up the others
 	address message.Address
 	locale  string
 	zone    string
@@ -100,7 +105,7 @@ func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
 	if err != nil {
 		return Admission{}, err
 	}
-	a.spent, err = s.spend(ctx, spending{ask, a.address, a.id, limits.ByPerson})
+	a.spent, a.few, err = s.spend(ctx, spending{ask, a.address, a.id, limits.ByPerson})
 	return a, err
 }
 
@@ -112,8 +117,9 @@ type spending struct {
 	by  limits.Asker
 }
 
-// spend judges a request and debits its rules. The error is a [*TooSoonError].
-func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge, err error) {
+// spend judges a request and debits its rules. few says that only those which strangers do not share had room. The error
+// is a [*TooSoonError].
+func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge, few bool, err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
 		spent, err = s.p.Limits.Spend(ctx, what.ask, what.id, what.by)
 		if what.ofStrangers(err) {
@@ -121,13 +127,13 @@ func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge
 			if lookErr != nil {
 				return lookErr
 			}
-			if judge.Fair(judge.FairPlaces, had, flow.Network(ctx)) {
+			if few = judge.Fair(judge.FairPlaces, had, flow.Network(ctx)); few {
 				spent, err = s.p.Limits.Spend(ctx, what.shared(), what.id, what.by)
 			}
 		}
 		return err
 	})
-	return spent, tooSoon(err)
+	return spent, few, tooSoon(err)
 }
 
 // fairDay is how long what a network has had counts against it at an address.
@@ -156,7 +162,7 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 	what := spending{ask, a.address, a.id, limits.ByPerson}
 	inside := s.p.Store.OneWriter()
 	if err == nil && !inside {
-		a.spent, err = s.spend(ctx, what)
+		a.spent, a.few, err = s.spend(ctx, what)
 	}
 	if err != nil {
 		return err
@@ -164,7 +170,7 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		return s.p.Store.Write(ctx, func(side rows.Tx) (err error) {
 			if inside {
-				if a.spent, err = s.spendInside(ctx, side, what); err != nil {
+				if a.spent, a.few, err = s.spendInside(ctx, side, what); err != nil {
 					return tooSoon(err)
 				}
 			}
@@ -183,16 +189,17 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 }
 
 // spendInside is spend in a transaction that has the whole database.
-func (s *Service) spendInside(ctx context.Context, side rows.Tx, what spending) (limits.Charge, error) {
-	spent, err := s.p.Limits.SpendInside(ctx, side, what.ask, what.id)
+func (s *Service) spendInside(ctx context.Context, side rows.Tx, what spending) (spent limits.Charge, few bool, err error) {
+	spent, err = s.p.Limits.SpendInside(ctx, side, what.ask, what.id)
 	if !what.ofStrangers(err) {
-		return spent, err
+		return spent, false, err
 	}
 	had, lookErr := side.LettersByNetwork(ctx, what.to.Mailbox(), s.p.Now().Add(-fairDay))
 	if lookErr != nil || !judge.Fair(judge.FairPlaces, had, flow.Network(ctx)) {
-		return spent, cmp.Or(lookErr, err)
+		return spent, false, cmp.Or(lookErr, err)
 	}
-	return s.p.Limits.SpendInside(ctx, side, what.shared(), what.id)
+	spent, err = s.p.Limits.SpendInside(ctx, side, what.shared(), what.id)
+	return spent, true, err
 }
 
 // admissible checks all of a request but the limits, and returns how these look at it. ctx says where it came from.
@@ -213,7 +220,7 @@ func (s *Service) admissible(ctx context.Context, r Request) (a Admission, ask j
 		return a, ask, err
 	}
 	return a, s.p.Keyed(ctx, flow.LimitRequest{To: a.address, Purpose: purpose, Subject: r.Subject, Known: known,
-		Stage: limit.First}), nil
+		Stage: limit.First, Vouched: r.Vouched}), nil
 }
 
 // from returns a context that says where a request came from, if the caller's does not.
@@ -265,7 +272,7 @@ func tooSoon(err error) error {
 	if !ok {
 		return err
 	}
-	e := &TooSoonError{At: refused.At, Rule: refused.Rule.Name, Limit: refused.Rule.String()}
+	e := &TooSoonError{At: refused.At, Rule: refused.Rule.Name, Limit: refused.Rule.String(), Vouch: refused.Vouch}
 	switch rate, quota := refused.Rule.Rate, refused.Rule.Quota; {
 	case rate.Times > 0:
 		e.Times, e.Window = rate.Times, rate.Per

@@ -133,7 +133,7 @@ func (s *Service) resend(ctx context.Context, c rows.Challenge, by limits.Asker)
 		return Pending{}, err
 	}
 	asking := flow.LimitRequest{To: to, Purpose: c.Purpose, Subject: c.Subject, Known: known, Stage: limit.Again}
-	spent, err := s.spend(ctx, spending{s.p.Keyed(ctx, asking), to, c.ID, by})
+	spent, _, err := s.spend(ctx, spending{s.p.Keyed(ctx, asking), to, c.ID, by})
 	if err != nil {
 		return pendingOf(c.Challenge), err
 	}

@@ -42,7 +42,7 @@ func (s *Service) ChangeAddress(ctx context.Context, of Holding, r Request) (Pen
 	// own letters do.
 	old := s.p.Keyed(ctx, flow.LimitRequest{To: from, Purpose: challenge.StepUp, Subject: of.Subject, Stage: limit.First})
 	old.Purpose = challenge.Reverify
-	told, err := s.spend(ctx, spending{old, from, "", limits.ByPerson})
+	told, _, err := s.spend(ctx, spending{old, from, "", limits.ByPerson})
 	if err != nil {
 		return Pending{}, err
 	}

@@ -62,21 +62,24 @@ func (t Tx) beginSignIn(ctx context.Context, a Admission, st start) (Pending, er
 	if err != nil {
 		return Pending{}, err
 	}
+	few := a.few
 	if ok, at := proof.Room(others, now); !ok {
-		fair := false
 		if st.browser == "" {
 			had, err := t.rows().LettersByNetwork(ctx, mailbox, now.Add(-fairDay))
 			if err != nil {
 				return Pending{}, err
 			}
-			fair = judge.Fair(judge.FairPlaces, had, cmp.Or(flow.Network(ctx), a.network))
+			few = judge.Fair(judge.FairPlaces, had, cmp.Or(flow.Network(ctx), a.network))
 		}
-		if !fair {
+		if !few {
 			return Pending{}, &TooSoonError{At: at}
 		}
 	}
 	if st.browser == "" {
 		st.tries = proof.TriesAfter(t.s.p.Purposes[challenge.SignIn].Policy, failures.Count(now))
+		if few { // however many networks there are, guesses stay few: the link of the letter costs none
+			st.tries = 1
+		}
 	}
 	stored := owner.Address
 	if owner.Subject == "" {

@@ -15,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
+	"github.com/illumicode/illumicode/route"
 )
 
 // A phone number is confirmed by a code in an SMS, which ends with the line that binds it to the
@@ -97,6 +98,34 @@ func TestTellingByText(t *testing.T) {
 				t.Errorf("it says %q", l.SMS)
 			}
 		}
+	}
+}
+
+// What texts to a country may cost is bounded when they are handed over, and never shows to who asks: nobody shuts the
+// door by asking.
+func TestTextsToACountry(t *testing.T) {
+	gateway := new(capture.Provider)
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Providers = []provider.Provider{smsOnly{gateway}, c.Providers[0]}
+		c.Outbox.Terms = map[string]route.Terms{gateway.Name(): {Caps: route.Caps{PerCountry: 2}}}
+	})
+	for _, number := range []string{"+4790012345", "+4790012346", "+4790012347", "+4915123456789"} {
+		if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: number},
+			illumicode.Subject(number)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	drained(t, k)
+	sent := make(map[string]int)
+	for _, l := range gateway.Letters() {
+		sent[l.Envelope.To[:3]]++
+	}
+	if sent["+47"] != 2 || sent["+49"] != 1 {
+		t.Errorf("sent %v, want 2 to +47 and 1 to +49", sent)
+	}
+	left, err := storeOf(k).List(t.Context(), store.Filter{State: store.Waiting}, "", 10)
+	if err != nil || len(left) != 1 || !strings.Contains(left[0].Note, "its texts of a day to +47 are used") {
+		t.Errorf("what waits: %+v, %v", left, err)
 	}
 }
 

@@ -20,13 +20,14 @@ const (
 	All     Key = "all"     // everything together
 )
 
-// A Stage is which letters of a challenge a rule is about.
+// A Stage is which letters of a challenge a rule is about, or its wrong codes.
 type Stage string
 
-// The stages. The zero Stage is both.
+// The stages. The zero Stage is First and Again.
 const (
 	First Stage = "first"
 	Again Stage = "again" // a letter that was asked for once more
+	Wrong Stage = "wrong" // a wrong code, of a browser that is not known
 )
 
 // A Medium is what carries the letter.
@@ -54,6 +55,10 @@ type Rule struct {
 	Quota  Quota
 	Ladder Ladder
 	AtOnce AtOnce
+
+	// Reserved is the share of a rule for everybody (All, Kind, Domain) that strangers leave to requests which present
+	// something: a known browser, a session, or what the application vouches for. So nobody closes the door for these.
+	Reserved float64
 
 	Observe bool // it is judged and counted, and refuses nobody
 }
@@ -123,6 +128,9 @@ func (r Rule) String() string {
 	}
 	domain := map[Medium]string{"": " for one domain or country code", Mail: " for one domain",
 		SMS: " for one country code"}[r.Medium]
+	if r.Reserved > 0 {
+		how += fmt.Sprintf(", %g %% of it reserved", 100*r.Reserved)
+	}
 	return how + map[Key]string{Address: " for one address", Subject: " for one subject", Network: " from one network",
 		Domain: domain, Kind: " for one purpose", All: " in all"}[r.By]
 }

@@ -29,16 +29,21 @@ type (
 		Locale  string `json:"locale" about:"BCP 47 tags or an Accept-Language value"`
 		Zone    string `json:"zone" about:"the reader's time zone, such as Europe/Oslo"`
 	}
+	vouched struct {
+		Vouched bool `json:"vouched" about:"you vouch for who asks, by a password or a puzzle; with your key alone"`
+	}
 	signupIn struct {
 		Subject string `json:"subject" is:"required" about:"of whichever account has the address, new or not"`
 		person
 		Ticket illumicode.Ticket `json:"ticket" about:"of an earlier signup in this browser, which goes on"`
+		vouched
 	}
 	signInIn struct {
 		person
 		Ticket  illumicode.Ticket `json:"ticket" about:"of an earlier sign-in in this browser, which ends"`
 		Browser string            `json:"browser" about:"what an earlier sign-in gave this browser"`
 		Device  string            `json:"device" about:"what the browser calls itself, for the list of known ones"`
+		vouched
 	}
 	reverifyIn struct {
 		Subject string `json:"subject" is:"required" about:"your own identifier of the account"`
@@ -158,7 +163,7 @@ func (a *API) beginnings() []call {
 			summary: "Begin a signup: add a challenge for an account of yours, and send its letter"},
 			func(r *http.Request, in signupIn) (pendingOut, error) {
 				q := in.request()
-				q.Ticket = in.Ticket
+				q.Ticket, q.Vouched = in.Ticket, in.Vouched
 				return pending(svc.Signup(r.Context(), q, illumicode.Subject(in.Subject)))
 			}),
 		serve(a, call{method: "POST", path: "/v1/signin", status: created,
@@ -166,6 +171,7 @@ func (a *API) beginnings() []call {
 			func(r *http.Request, in signInIn) (pendingOut, error) {
 				q := in.request()
 				q.Ticket, q.Browser, q.Device = in.Ticket, in.Browser, in.Device
+				q.Vouched = in.Vouched && a.hasKey(r)
 				return pending(svc.SignIn(r.Context(), q))
 			}),
 		serve(a, call{method: "POST", path: "/v1/signin/code", status: ok, keyed: true,

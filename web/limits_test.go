@@ -1,7 +1,9 @@
 package web_test
 
 import (
+	"io"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"strings"
 	"testing"
@@ -9,6 +11,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/limit"
+	"github.com/illumicode/illumicode/web"
 )
 
 // Whoever is refused by a limit is told by which, until when exactly, and what else there is: the code of the
@@ -54,6 +57,39 @@ func TestTooSoonPage(t *testing.T) {
 	if _, body := s.do(s.browser(), "POST", "/code", url.Values{"address": {mara}}); strings.Contains(body,
 		`class="button" href="/proof/`) {
 		t.Errorf("a browser that began nothing is sent to the code:\n%s", body)
+	}
+}
+
+// Where a rule for everybody has refused and a puzzle helps, the application's answer comes instead of a wait.
+func TestPuzzle(t *testing.T) {
+	s := newSite(t, func(c *illumicode.Config) {
+		c.Limits = []limit.Rule{{Name: "all", By: limit.All, Reserved: 0.5, Quota: limit.Quota{Times: 2, Window: limit.Day}}}
+	})
+	pages, err := web.NewPages(s.Service, web.Options{Puzzle: func(w http.ResponseWriter, _ *http.Request) {
+		io.WriteString(w, "what is two and two?")
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(vouched bool) string {
+		w, r := httptest.NewRecorder(), httptest.NewRequest("POST", "/code", nil)
+		q := pages.Request(r, mara)
+		q.Vouched = vouched
+		if _, err := s.Service.SignIn(t.Context(), q); err != nil && !pages.TooSoon(w, r, err) {
+			t.Fatal(err)
+		}
+		return w.Body.String()
+	}
+	for i, want := range []string{"", "what is two and two?"} {
+		if got := ask(false); got != want {
+			t.Errorf("request %d: %q, want %q", i+1, got, want)
+		}
+	}
+	if got := ask(true); got != "" {
+		t.Errorf("after the puzzle: %q", got)
+	}
+	if got := ask(true); !strings.Contains(got, "Please wait a moment") {
+		t.Errorf("when all is used: %q", got)
 	}
 }
 

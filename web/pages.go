@@ -49,6 +49,10 @@ type Options struct {
 	// http(s) URL. A purpose that is not named leads nowhere, but for sign-ins, which go to the base path.
 	After map[string]string
 
+	// Puzzle answers a request that a rule for everybody has refused and that would pass if the application vouched for it
+	// (Request.Vouched): with a puzzle, say. Nil means the page that counts down.
+	Puzzle func(w http.ResponseWriter, r *http.Request)
+
 	// Failed is told of what was answered with 500, beside the log. Nil means nobody.
 	Failed func(r *http.Request, f Fault)
 
@@ -279,11 +283,15 @@ func (p *Pages) tooSoon(w http.ResponseWriter, soon *illumicode.TooSoonError) in
 
 // TooSoon answers a request that [illumicode.Service.SignIn], Signup and the like have refused with
 // [illumicode.ErrTooSoon]: with 429, when to come back, and a page that counts down and offers what was
-// sent before. It reports false, and does nothing, for any other error.
+// sent before; or as Options.Puzzle does. It reports false, and does nothing, for any other error.
 func (p *Pages) TooSoon(w http.ResponseWriter, r *http.Request, err error) bool {
 	soon, ok := errors.AsType[*illumicode.TooSoonError](err)
 	if !ok {
 		return false
+	}
+	if soon.Vouch && p.opts.Puzzle != nil {
+		p.opts.Puzzle(w, r)
+		return true
 	}
 	v := page{Title: "busy_title", Message: "busy", Count: p.tooSoon(w, soon)}
 	for _, k := range p.allKept(r, ticketCookie) {

@@ -28,7 +28,7 @@ func (a *API) fail(w http.ResponseWriter, r *http.Request, err error) {
 		later(w.Header(), soon, a.svc.Now())
 		more := map[string]any{"at": soon.At}
 		if soon.Rule != "" {
-			more["rule"], more["limit"] = soon.Rule, soon.Limit
+			more["rule"], more["limit"], more["vouch"] = soon.Rule, soon.Limit, soon.Vouch
 		}
 		problem(w, http.StatusTooManyRequests, "too-soon", "it is too soon; what was sent before is still good", more)
 		return

@@ -36,7 +36,7 @@ quota = "9 per day"
 zone = "Europe/Oslo"
 observe = true
 [[limit]]
-name = "sms-day"
+name = "told-by-text"
 off = true
 `)
 	list := p.must("limits", "list")
@@ -46,7 +46,7 @@ off = true
 			t.Errorf("list lacks %q:\n%s", want, list)
 		}
 	}
-	if strings.Contains(list, "sms-day") {
+	if strings.Contains(list, "told-by-text") {
 		t.Errorf("a rule that is off is listed:\n%s", list)
 	}
 	for range 2 { // nothing is spent
@@ -72,6 +72,9 @@ off = true
 		"name = \"x\"\nby = \"all\"\nrate = \"3 per hour\"\nburst = 0":            "a burst of 0",
 		"name = \"x\"\nby = \"person\"\nrate = \"3 per hour\"":                    "say address, subject",
 		"name = \"x\"\nby = \"all\"\nrate = \"3 per fortnight\"":                  "unknown unit",
+		"name = \"x\"\nby = \"address\"\nrate = \"3 per day\"\nreserved = 0.5":    "are for everybody",
+		"name = \"x\"\nby = \"all\"\nrate = \"3 per day\"\nreserved = 1":          "from 0 to below 1",
+		"name = \"x\"\nby = \"address\"\nrate = \"3 per day\"\nstage = \"wrong\"": "counted by network",
 		"name = \"x\"\nby = \"all\"\nquota = \"3 per day\"\nzone = \"Mars/Base\"": "no time zone",
 		"name = \"office\"\nby = \"all\"\nquota = \"3 per day\"":                  "names must differ",
 		"name = \"y\"\noff = true":                                                "is none",

@@ -132,16 +132,17 @@ type Provider struct {
 	Senders []string `toml:"senders"`
 
 	// what it takes, and what it is for
-	PerSecond float64  `toml:"per_second"`
-	PerDay    int      `toml:"per_day"`
-	PerMonth  int      `toml:"per_month"`
-	AtOnce    int      `toml:"at_once"`
-	Zone      string   `toml:"zone"`
-	Reserve   float64  `toml:"reserve"`
-	Only      []string `toml:"only"`
-	Never     []string `toml:"never"`
-	Weight    int      `toml:"weight"`
-	Cost      float64  `toml:"cost"` // of one letter or text, in a currency of your choice
+	PerSecond  float64  `toml:"per_second"`
+	PerDay     int      `toml:"per_day"`
+	PerMonth   int      `toml:"per_month"`
+	PerCountry int      `toml:"per_country"`
+	AtOnce     int      `toml:"at_once"`
+	Zone       string   `toml:"zone"`
+	Reserve    float64  `toml:"reserve"`
+	Only       []string `toml:"only"`
+	Never      []string `toml:"never"`
+	Weight     int      `toml:"weight"`
+	Cost       float64  `toml:"cost"` // of one letter or text, in a currency of your choice
 
 	// smtp
 	Host         string   `toml:"host"`

@@ -17,20 +17,21 @@ import (
 // Limit is a rule on how often letters can be asked for. One with the name of a default rule takes its
 // place.
 type Limit struct {
-	Name    string     `toml:"name"`
-	Off     bool       `toml:"off"` // the default rule of this name does not hold
-	By      string     `toml:"by"`
-	On      []string   `toml:"on"`
-	Stage   string     `toml:"stage"`
-	Medium  string     `toml:"medium"`
-	New     bool       `toml:"new"`
-	Rate    string     `toml:"rate"`
-	Burst   *int       `toml:"burst"`
-	Quota   string     `toml:"quota"`
-	Zone    string     `toml:"zone"`
-	Ladder  []Duration `toml:"ladder"`
-	Decay   Duration   `toml:"decay"`
-	Observe bool       `toml:"observe"`
+	Name     string     `toml:"name"`
+	Off      bool       `toml:"off"` // the default rule of this name does not hold
+	By       string     `toml:"by"`
+	On       []string   `toml:"on"`
+	Stage    string     `toml:"stage"`
+	Medium   string     `toml:"medium"`
+	New      bool       `toml:"new"`
+	Rate     string     `toml:"rate"`
+	Burst    *int       `toml:"burst"`
+	Quota    string     `toml:"quota"`
+	Zone     string     `toml:"zone"`
+	Ladder   []Duration `toml:"ladder"`
+	Decay    Duration   `toml:"decay"`
+	Reserved float64    `toml:"reserved"`
+	Observe  bool       `toml:"observe"`
 }
 
 // A LimitFrom is a rule and where it comes from.
@@ -90,7 +91,7 @@ func (f *File) rules() ([]limit.Rule, error) {
 
 func (l Limit) rule() (limit.Rule, error) {
 	r := limit.Rule{Name: l.Name, By: limit.Key(l.By), On: l.On, Stage: limit.Stage(l.Stage),
-		Medium: limit.Medium(l.Medium), New: l.New, Observe: l.Observe}
+		Medium: limit.Medium(l.Medium), New: l.New, Reserved: l.Reserved, Observe: l.Observe}
 	var err error
 	if l.Rate != "" {
 		if r.Rate, err = judge.ParseRate(l.Rate); err != nil {
@@ -133,10 +134,19 @@ func (f *File) Exposure() (exposure.Input, error) {
 		return exposure.Input{}, err
 	}
 	in := exposure.Input{Rules: rules}
+	capped, bounded := true, true
 	for _, p := range f.Provider {
 		if p.SMS {
 			in.SMS, in.SMSCost = true, max(in.SMSCost, p.Cost)
+			in.SMSDay, in.SMSCountry = in.SMSDay+p.PerDay, in.SMSCountry+p.PerCountry
+			capped, bounded = capped && p.PerDay > 0, bounded && p.PerCountry > 0
 		}
+	}
+	if !capped {
+		in.SMSDay = 0
+	}
+	if !bounded {
+		in.SMSCountry = 0
 	}
 	set, err := f.LetterSet()
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/core/near"
+	"github.com/illumicode/illumicode/internal/dial"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
@@ -47,15 +47,6 @@ func KnownRecipient(address string) (message.Address, error) {
 	return message.ParseRecipient(strings.TrimSpace(address))
 }
 
-// countryCode returns the beginning of a phone number: "+47".
-func countryCode(to message.Address) string {
-	number, err := phonenumbers.Parse(to.String(), "")
-	if err != nil {
-		return "+"
-	}
-	return "+" + strconv.Itoa(int(number.GetCountryCode()))
-}
-
 // Locale returns the best language of the service's letters for a reader's wishes: BCP 47 tags or an Accept-Language
 // value.
 func (p *Parts) Locale(wishes ...string) string { return p.Letters.Locale(wishes...).String() }
@@ -80,6 +71,7 @@ type LimitRequest struct {
 	Subject string
 	Known   Known
 	Stage   limit.Stage
+	Vouched bool // the application vouches for who asks
 }
 
 // Known is what a letter of a known browser counts under: a letter of its own each day, and the rest from what its
@@ -102,8 +94,10 @@ func (p *Parts) Keyed(ctx context.Context, a LimitRequest) judge.Request {
 		Address: digest("address", a.To.Canonical(p.Conventions)), Network: digest("network", Network(ctx)),
 		Domain: a.To.Domain(), Browser: cmp.Or(digest("browser", a.Known.Browser), digest("subject", a.Known.Subject)),
 	}
+	// What is reserved depends on what is presented, and never on who holds the typed address.
+	ask.Vouched = a.Vouched || a.Known != Known{} || a.Purpose == challenge.StepUp || a.Purpose == challenge.Reverify
 	if a.To.IsPhone() {
-		ask.Medium, ask.Domain = limit.SMS, countryCode(a.To)
+		ask.Medium, ask.Domain = limit.SMS, dial.Code(a.To.String())
 	}
 	// Before a proof nobody may be told apart by whether there is an account.
 	if a.Purpose == challenge.StepUp || a.Purpose == challenge.Reverify {

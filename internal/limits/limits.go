@@ -34,8 +34,9 @@ type Watcher func(refused, noted *limit.Rule)
 
 // A RefusedError says which rule refused a request, and when the same request would pass; zero for never.
 type RefusedError struct {
-	Rule *limit.Rule
-	At   time.Time
+	Rule  *limit.Rule
+	At    time.Time
+	Vouch bool // the same request would pass if it was vouched for
 }
 
 func (e *RefusedError) Error() string { return "limits: refused by rule " + e.Rule.Name }
@@ -123,7 +124,7 @@ func (l *Limits) spend(a judge.Request, id string, by Asker,
 	}
 	l.log.Info("a limit refused a request", "rule", d.Refuser.Name, "purpose", a.Purpose, "stage", a.Stage, "again",
 		d.At)
-	return Charge{}, &RefusedError{Rule: d.Refuser, At: d.At}
+	return Charge{}, &RefusedError{Rule: d.Refuser, At: d.At, Vouch: d.Vouch}
 }
 
 // Refund returns what a request has spent that led to nothing. What strangers can ask for without end stays spent: by
@@ -251,6 +252,27 @@ func (l *Limits) RefundUnused(ctx context.Context) error {
 // Look returns the states of rules as they are, and spends nothing.
 func (l *Limits) Look(ctx context.Context, bound []judge.Bound) ([]judge.State, error) {
 	return l.batch.look(ctx, bound)
+}
+
+// Guess debits the rules on wrong codes before a code is looked at, so that no number of tries at once gets past them.
+// right gives back what a right code has cost. The error is a [*RefusedError], or the database's.
+func (l *Limits) Guess(ctx context.Context, a judge.Request) (right func(context.Context), err error) {
+	a.Stage = limit.Wrong
+	bound := l.Set.Bind(a)
+	if len(bound) == 0 {
+		return func(context.Context) {}, nil
+	}
+	d, err := l.batch.judgeOne(ctx, bound)
+	if err != nil {
+		return nil, err
+	}
+	l.watch(d.Refuser, d.Noted)
+	if !d.Allowed {
+		return nil, &RefusedError{Rule: d.Refuser, At: d.At}
+	}
+	return func(ctx context.Context) {
+		l.after(ctx, bound, "what a right code has cost could not be given back", l.batch.refund)
+	}, nil
 }
 
 // Told is what rules call text messages that tell an owner what must not be told to who asked.

@@ -56,6 +56,11 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 			continue
 		}
 		ok, full, err := way.take(ctx, d.Lane)
+		if ok && err == nil && l.SMS != "" {
+			if ok, full, err = way.takeCountry(ctx, d.To); !ok || err != nil {
+				way.putBack(d.Lane)
+			}
+		}
 		if ok && err == nil {
 			if ok, err = way.probe(ctx); !ok || err != nil {
 				way.putBack(d.Lane)

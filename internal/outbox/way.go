@@ -9,7 +9,9 @@ import (
 
 	"github.com/illumicode/illumicode/internal/core/choose"
 	"github.com/illumicode/illumicode/internal/core/judge"
+	"github.com/illumicode/illumicode/internal/dial"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/route"
@@ -94,6 +96,19 @@ func (w *way) putBack(lane store.Lane) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.hold.PutBack(lane == store.Urgent, w.now())
+}
+
+// takeCountry takes one text out of what the country of a number has for the day. It is not given back: a text that
+// failed may have cost money.
+func (w *way) takeCountry(ctx context.Context, to message.Address) (ok bool, full choose.Full, err error) {
+	if w.terms.Caps.PerCountry == 0 {
+		return true, full, nil
+	}
+	code := dial.Code(to.String())
+	err = w.store.UpdateCaps(ctx, w.Name(), []string{choose.Country(code)}, w.now(), func(held map[string]judge.State) {
+		ok, full = choose.TakeCountry(w.terms.Caps, held, code, w.now())
+	})
+	return ok, full, err
 }
 
 // returnLeases gives back what was leased and not used.

@@ -17,7 +17,7 @@ func Quotas(c route.Caps) bool { return c.PerDay > 0 || c.PerMonth > 0 }
 // Check returns what is wrong with the caps.
 func CheckCaps(c route.Caps) error {
 	switch {
-	case c.PerSecond < 0 || c.PerDay < 0 || c.PerMonth < 0 || c.AtOnce < 0:
+	case c.PerSecond < 0 || c.PerDay < 0 || c.PerMonth < 0 || c.AtOnce < 0 || c.PerCountry < 0:
 		return errors.New("a cap is negative; leave it out for none")
 	case c.PerSecond > 10000:
 		return fmt.Errorf("more than 10,000 letters a second (%g) are not paced; leave the cap out", c.PerSecond)
@@ -137,6 +137,22 @@ func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.
 		_, held[name] = judge.Look(&r, judge.Normalize(&r, held[name], now), n, now)
 	}
 	return Lease{n, ends}, Full{}
+}
+
+// Country returns the name of the state that counts the texts to a country.
+func Country(code string) string { return "country " + code }
+
+// TakeCountry takes one text to a country out of its day at now, and changes held accordingly. If there is none left, it
+// returns a Full.
+func TakeCountry(c route.Caps, held map[string]judge.State, code string, now time.Time) (ok bool, full Full) {
+	r := limit.Rule{Quota: limit.Quota{Times: c.PerCountry, Window: limit.Day, Zone: c.Zone}}
+	name := Country(code)
+	st, after := judge.Look(&r, judge.Normalize(&r, held[name], now), 1, now)
+	if !st.Allowed {
+		return false, Full{"its texts of a day to " + code + " are used", st.At.Add(margin)}
+	}
+	held[name] = after
+	return true, Full{}
 }
 
 // Return gives n leased letters back that were not sent, unless their window is over.

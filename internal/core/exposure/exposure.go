@@ -24,6 +24,9 @@ type Input struct {
 	Policies map[string]challenge.Policy // of every purpose, with their defaults
 	SMS      bool                        // a provider carries SMS
 	SMSCost  float64                     // of the dearest provider, in whatever currency; 0 if not known
+
+	// What all providers of SMS together take in a day, in all and to one country; 0 for no cap.
+	SMSDay, SMSCountry int
 }
 
 // A Figure is one line of the report.
@@ -74,7 +77,12 @@ func Report(in Input) []Figure {
 	if in.SMS {
 		out = append(out, in.texts()...)
 	}
+	add(in.allKinds())
+	out = append(out, in.doors()...)
 	for _, f := range in.oneChallenge() {
+		add(f)
+	}
+	if f, any := in.confirmingOthers(); any {
 		add(f)
 	}
 	if _, codes := in.Policies[challenge.SignIn]; codes && slices.Contains(in.purposes(), challenge.SignIn) {
@@ -105,8 +113,19 @@ func (in Input) texts() (out []Figure) {
 		{"texts in all", []limit.Key{limit.All}},
 	} {
 		b := in.bound(limit.SMS, row.by...)(day)
-		add(b.figure(row.about+", by a million strangers, "+within(day),
-			warnIf(b.n == judge.NoBound, "nothing bounds it: an open form is an open bill")))
+		f := b.figure(row.about+", by a million strangers, "+within(day), "")
+		most := in.SMSDay
+		if row.about == "texts to one country" {
+			most = in.SMSCountry
+		}
+		if at := int64(2 * most); most > 0 && at < b.n { // a day of the calendar can be used up on both sides of midnight
+			b.n = at
+			f.Value, f.Number = count(at), float64(at)
+			f.Because = fmt.Sprintf("the providers' caps let %d through in a day, which strangers do not notice", most)
+		}
+		f.Warning = warnIf(b.n == judge.NoBound, "nothing bounds it, and an open form is an open bill: give the providers "+
+			"of SMS per_country and per_day")
+		add(f)
 		if row.about != "texts in all" {
 			continue
 		}
@@ -194,7 +213,7 @@ func (in Input) most(m limit.Medium, d time.Duration, purposes []string, by []li
 	tightest := func(purposes []string, stages ...limit.Stage) bound {
 		best := bound{n: judge.NoBound, d: d}
 		for _, r := range in.Rules {
-			covers := !r.Observe && slices.Contains(by, r.By) && (r.Medium == "" || r.Medium == m) &&
+			covers := !r.Observe && r.Stage != limit.Wrong && slices.Contains(by, r.By) && (r.Medium == "" || r.Medium == m) &&
 				(!r.New || fresh) && (r.Stage == "" || len(stages) == 1 && r.Stage == stages[0])
 			for _, p := range purposes {
 				covers = covers && (len(r.On) == 0 || slices.Contains(r.On, p))
@@ -261,6 +280,123 @@ func (in Input) oneChallenge() (out []Figure) {
 	return out
 }
 
+// wrongs returns how many wrong codes one network can send in 24 hours, and the rule that says so.
+func (in Input) wrongs() (n int64, why string) {
+	n, why = judge.NoBound, "no rule counts wrong codes by network"
+	for _, r := range in.Rules {
+		if r.Stage != limit.Wrong || r.Observe || len(r.On) > 0 {
+			continue
+		}
+		if most := judge.Most(r, day); most < n {
+			n, why = most, fmt.Sprintf("%s (%s) lets %s wrong codes through", r.Name, r, count(most))
+		}
+	}
+	return n, why
+}
+
+// fromNetwork returns how many guesses one network has at codes of some purposes, with all tries of every challenge.
+func (in Input) fromNetwork(purposes ...string) (n int64, because string) {
+	for _, purpose := range purposes {
+		n = saturated(n, saturate(in.firsts(purpose, limit.Network), int64(in.Policies[purpose].Tries)))
+	}
+	because = fmt.Sprintf("%s tries of the challenges that one network can begin", count(n))
+	if wrong, why := in.wrongs(); wrong < n {
+		return wrong, why
+	}
+	return n, because
+}
+
+func saturated(a, b int64) int64 {
+	if a >= judge.NoBound || b >= judge.NoBound {
+		return judge.NoBound
+	}
+	return a + b
+}
+
+// confirmingOthers returns the chance to confirm addresses that are somebody else's, at signups and changes of many.
+func (in Input) confirmingOthers() (f Figure, any bool) {
+	var purposes []string
+	digits := 0
+	for _, purpose := range []string{challenge.Signup, challenge.Reverify} {
+		if slices.Contains(in.purposes(), purpose) {
+			purposes, digits = append(purposes, purpose), max(digits, in.Policies[purpose].Digits)
+		}
+	}
+	if len(purposes) == 0 {
+		return f, false
+	}
+	const networks = 20
+	each, why := in.fromNetwork(purposes...)
+	all := saturate(each, networks)
+	f = guessed(challenge.Policy{Digits: digits}, strings.Join(purposes, ", ")+
+		": somebody with twenty networks confirms any address that is not theirs, in 24 hours", all,
+		fmt.Sprintf("%d × %s × 2 / 10^%d: %s", networks, count(each), digits, why), "")
+	if f.Number > sprayOdds {
+		f.Warning = "worse than 1 in 10, which is our own recommendation: give a rule on wrong codes by network"
+	}
+	return f, true
+}
+
+// doors returns how many networks it takes to use up what each rule for everybody leaves to strangers.
+func (in Input) doors() (out []Figure) {
+	one := in.bound(limit.Mail, limit.Network)
+	for _, r := range in.Rules {
+		if r.Observe || r.By != limit.All && r.By != limit.Kind && r.By != limit.Domain || slices.Contains(r.On, told) {
+			continue
+		}
+		d := day
+		if r.Rate.Times > 0 {
+			d = time.Hour
+		}
+		left, each := judge.MostOpen(r, d), one(d).n
+		f := Figure{About: fmt.Sprintf("networks that shut %q for strangers, %s", r.Name, within(d)), Value: "1", Number: 1,
+			Because: "no rule by network bounds what one takes"}
+		if each < judge.NoBound {
+			n := (left + each - 1) / each
+			f.Value, f.Number = count(n), float64(n)
+			f.Because = fmt.Sprintf("it leaves %s to strangers, of which one network takes %s; %.0f %% stay for known browsers, "+
+				"sessions and who is vouched for", count(left), count(each), 100*r.Reserved)
+		}
+		f.Warning = warnIf(r.Reserved == 0, "nothing is reserved: whoever uses it up shuts everybody out; give it a "+
+			"reserved share")
+		out = append(out, f)
+	}
+	return out
+}
+
+// told is what rules call text messages that tell an owner: no door.
+const told = "told"
+
+// allKinds returns the most letters to one address, summed over all purposes and side letters.
+func (in Input) allKinds() Figure {
+	const about = "mail to one address, of every kind, by strangers and its own account together, in 24 hours"
+	strangers := in.bound(limit.Mail, limit.All, limit.Address, limit.Kind, limit.Subject, limit.Domain)(day)
+	if strangers.n == judge.NoBound {
+		return strangers.figure(about, "")
+	}
+	fair := int64(judge.MostFair(judge.FairPlaces))
+	const known, changes = 10, 2
+	total := fair + 3*strangers.n + known + changes*strangers.n
+	return Figure{About: about, Value: count(total), Number: float64(total), Because: fmt.Sprintf(
+		"%s for strangers, %d for networks that have had few, twice as many as for strangers by the links of sign-ins' "+
+			"letters and by its known browsers, %d of these browsers' own, and %d for every change of address that is made",
+		count(strangers.n), fair, known, changes)}
+}
+
+// knownBrowsers returns the chance of whoever has the cookie of a known browser.
+func (in Input) knownBrowsers(p challenge.Policy) Figure {
+	const tries = knownTries + sharedTries
+	return guessed(p, "signin: whoever has the cookie of a known browser guesses their way in, in 24 hours", tries,
+		fmt.Sprintf("%d tries of its own and %d that all of an account share × 2 / 10^%d", knownTries, sharedTries,
+			p.Digits), "")
+}
+
+// The tries of known browsers in a day: what package illumicode spends.
+const (
+	knownTries  = 3
+	sharedTries = 20
+)
+
 // signingIn returns what somebody gets who guesses at sign-ins all day.
 func (in Input) signingIn() (out []Figure) {
 	const purpose = challenge.SignIn
@@ -268,20 +404,21 @@ func (in Input) signingIn() (out []Figure) {
 	odds := func(about string, guesses int64, because, warning string) Figure {
 		return guessed(p, purpose+": "+about, guesses, because, warning)
 	}
-	firsts := in.firsts(purpose, limit.Address)
-	tries := Guesses(p, firsts)
+	firsts, fair := in.firsts(purpose, limit.Address), int64(judge.MostFair(judge.FairPlaces))
+	tries := Guesses(p, firsts) + fair
 	if tries > maxFailures {
 		warn = fmt.Sprintf("%s guesses a day; %s", count(tries), failuresBy)
 	}
 	out = append(out, odds("a stranger guesses their way into one account, in 24 hours", tries,
-		fmt.Sprintf("%s challenges let %s tries, as failures leave fewer for each; × 2 / 10^%d", count(firsts),
-			count(tries), p.Digits), warn))
-	accounts := in.firsts(purpose, limit.Network)
-	out = append(out, odds("somebody at one network gets into any account by one guess at each, in 24 hours", accounts,
-		fmt.Sprintf("%s challenges from one network × 2 / 10^%d", count(accounts), p.Digits), ""))
+		fmt.Sprintf("%s challenges, and %d with one try for networks that have had few, let %s tries, as failures leave "+
+			"fewer for each; × 2 / 10^%d", count(firsts), fair, count(tries), p.Digits), warn))
+	accounts, why := in.fromNetwork(purpose)
+	out = append(out, in.knownBrowsers(p),
+		odds("somebody at one network gets into any account, with all guesses at each, in 24 hours", accounts,
+			fmt.Sprintf("%s × 2 / 10^%d: %s", count(accounts), p.Digits, why), ""))
 	const networks = 1000
 	many := odds("somebody with a thousand networks does", saturate(accounts, networks),
-		fmt.Sprintf("%s × %s challenges × 2 / 10^%d", count(networks), count(accounts), p.Digits), "")
+		fmt.Sprintf("%s × %s × 2 / 10^%d", count(networks), count(accounts), p.Digits), "")
 	if many.Number > sprayOdds {
 		many.Warning = fmt.Sprintf(
 			"worse than 1 in 10, which is our own recommendation: no rule can bound sign-ins in all, as whoever "+
@@ -303,6 +440,9 @@ func saturate(a, b int64) int64 {
 func (in Input) firsts(purpose string, by limit.Key) int64 {
 	n := judge.NoBound
 	for _, r := range in.Rules {
+		if r.Stage == limit.Wrong {
+			continue
+		}
 		keyed := r.By == by || by == limit.Address && r.By == limit.Subject || r.By == limit.All
 		if keyed && !r.Observe && !r.New && r.Stage != limit.Again && r.Medium != limit.SMS &&
 			(len(r.On) == 0 || slices.Contains(r.On, purpose)) {

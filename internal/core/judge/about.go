@@ -9,7 +9,7 @@ import (
 // About says which letters a rule is about, in words: "first letters of signup by sms".
 func About(r limit.Rule) string {
 	words := map[limit.Stage]string{"": "letters", limit.First: "first letters",
-		limit.Again: "letters sent again"}[r.Stage]
+		limit.Again: "letters sent again", limit.Wrong: "wrong codes"}[r.Stage]
 	if len(r.On) > 0 {
 		words += " of " + strings.Join(r.On, ", ")
 	}

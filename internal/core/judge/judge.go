@@ -155,6 +155,7 @@ type Decision struct {
 	Left    int         // how many more of it would pass right now, this one not counted; of refused ones 0
 	Tight   *limit.Rule // whose Left it is; nil if no rule applies
 	Noted   *limit.Rule // an observing rule that would have refused; nil if none
+	Vouch   bool        // of a refused one: each rule that refuses lets what is vouched for pass
 }
 
 // Judge decides whether n of a request may happen at now under the rules that it is bound by, whose
@@ -163,12 +164,12 @@ type Decision struct {
 // If a rule that enforces refuses, nothing is spent of any. An observing rule that
 // would refuse is not spent from either.
 func Judge(bound []Bound, states []State, n int, now time.Time, next []State) Decision {
-	d := Decision{Allowed: true}
+	d := Decision{Allowed: true, Vouch: true}
 	never := false
 	for i := range bound {
 		r := bound[i].Rule
 		settled := Normalize(r, states[i], now)
-		st, after := Look(r, settled, n, now)
+		st, after := Look(bound[i].as(), settled, n, now)
 		next[i] = after
 		switch {
 		case st.Allowed:
@@ -181,6 +182,9 @@ func Judge(bound []Bound, states []State, n int, now time.Time, next []State) De
 			continue
 		}
 		d.Allowed = false
+		if whole, _ := Look(r, settled, n, now); !whole.Allowed {
+			d.Vouch = false
+		}
 		switch {
 		case st.At.IsZero():
 			never, d.Refuser = true, r
@@ -189,6 +193,7 @@ func Judge(bound []Bound, states []State, n int, now time.Time, next []State) De
 		}
 	}
 	if d.Allowed {
+		d.Vouch = false
 		return d
 	}
 	for i := range bound {

@@ -9,6 +9,14 @@ import (
 // NoBound is what [Most] returns for a rule that bounds nothing over time.
 const NoBound = int64(1) << 62
 
+// MostOpen is Most of what a rule leaves to requests that nobody vouches for.
+func MostOpen(r limit.Rule, d time.Duration) int64 {
+	if r.Reserved > 0 {
+		r = *unreserved(r)
+	}
+	return Most(r, d)
+}
+
 // Most returns how many events a rule lets one key have in the worst stretch of length d, wherever it
 // begins: a calendar quota can be used up on both sides of midnight.
 func Most(r limit.Rule, d time.Duration) int64 {

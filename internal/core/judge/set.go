@@ -3,6 +3,7 @@ package judge
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"time"
@@ -61,8 +62,19 @@ func Check(r limit.Rule) error {
 		return wrong("a name has lower-case letters, digits and dashes, 40 at most")
 	case !slices.Contains(keys, r.By):
 		return wrong("it counts by %q; say address, subject, network, domain, kind or all", r.By)
-	case r.Stage != "" && r.Stage != limit.First && r.Stage != limit.Again:
-		return wrong("its stage is %q; say first or again, or leave it out for both", r.Stage)
+	case r.Stage != "" && r.Stage != limit.First && r.Stage != limit.Again && r.Stage != limit.Wrong:
+		return wrong("its stage is %q; say first, again or wrong, or leave it out for all letters", r.Stage)
+	case r.Reserved < 0 || r.Reserved >= 1:
+		return wrong("it reserves %g of what it lets through; say a share from 0 to below 1", r.Reserved)
+	case r.Reserved > 0 && r.By != limit.All && r.By != limit.Kind && r.By != limit.Domain:
+		return wrong("it counts by %s and reserves a share; only rules by all, kind and domain are for everybody", r.By)
+	case r.Reserved > 0 && (len(r.Ladder.Rungs) > 0 || r.AtOnce != limit.AtOnce{}):
+		return wrong("it reserves a share, which only a rate and a quota have")
+	case r.Stage == limit.Wrong && r.By != limit.Network:
+		return wrong("wrong codes are counted by network, not by %q: by address, whoever typed them would lock its owner out",
+			r.By)
+	case r.Stage == limit.Wrong && len(r.Ladder.Rungs) > 0:
+		return wrong("wrong codes are counted by a rate or a quota; a ladder would make every one wait")
 	case r.Medium != "" && r.Medium != limit.Mail && r.Medium != limit.SMS:
 		return wrong("its medium is %q; say mail or sms, or leave it out for both", r.Medium)
 	case ways == 0:
@@ -108,23 +120,52 @@ func Check(r limit.Rule) error {
 // digests. Empty ones are not known.
 type Request struct {
 	Purpose string
-	Stage   limit.Stage // First or Again
+	Stage   limit.Stage // First, Again or Wrong
 	Medium  limit.Medium
 	New     bool // goes to an address that nobody need have confirmed
 
 	Address, Subject, Network, Domain string
 	Browser                           string // of one that has signed in at the address before
+
+	Vouched bool // it presents what strangers do not have
 }
 
 // A Bound is a rule and what it counts a request under.
 type Bound struct {
 	Rule *limit.Rule
 	Name string // of the state: the key's value, and the rule's name
+
+	open *limit.Rule // the rule without what it reserves, for a request that is not vouched for; nil for the same
+}
+
+// as returns the rule by which the request is judged.
+func (b Bound) as() *limit.Rule {
+	if b.open != nil {
+		return b.open
+	}
+	return b.Rule
+}
+
+// Reserves reports whether the request would be judged by more of the rule if it was vouched for.
+func (b Bound) Reserves() bool { return b.open != nil }
+
+// unreserved returns a rule without what it reserves.
+func unreserved(r limit.Rule) *limit.Rule {
+	kept := func(whole int) int { return max(1, whole-int(math.Ceil(float64(whole)*r.Reserved))) }
+	if r.Rate.Times > 0 {
+		r.Rate.Burst = kept(r.Rate.Burst)
+	} else {
+		r.Quota.Times = kept(r.Quota.Times)
+	}
+	return &r
 }
 
 // A Set is rules that are judged together. It does not change and is safe for concurrent use. The zero
 // Set refuses nothing.
-type Set struct{ rules []limit.Rule }
+type Set struct {
+	rules []limit.Rule
+	open  []*limit.Rule // without what they reserve
+}
 
 // NewSet returns a set of rules, or an error that matches limit.ErrRule and names the one that is wrong.
 func NewSet(rules ...limit.Rule) (*Set, error) {
@@ -138,7 +179,13 @@ func NewSet(rules ...limit.Rule) (*Set, error) {
 		}
 		seen[r.Name] = true
 	}
-	return &Set{slices.Clone(rules)}, nil
+	s := &Set{rules: slices.Clone(rules), open: make([]*limit.Rule, len(rules))}
+	for i, r := range rules {
+		if r.Reserved > 0 {
+			s.open[i] = unreserved(r)
+		}
+	}
+	return s, nil
 }
 
 // Rules returns the rules in the order in which they were given.
@@ -155,7 +202,11 @@ func (s *Set) Bind(a Request) []Bound {
 		}
 		if value, known := a.under(r.By); known {
 			// what one key is counted under stands together in a table
-			out = append(out, Bound{r, value + ":" + r.Name})
+			b := Bound{Rule: r, Name: value + ":" + r.Name}
+			if r.Reserved > 0 && !a.Vouched {
+				b.open = s.open[i]
+			}
+			out = append(out, b)
 		}
 	}
 	slices.SortFunc(out, func(a, b Bound) int { return cmp.Compare(a.Name, b.Name) })
@@ -163,7 +214,7 @@ func (s *Set) Bind(a Request) []Bound {
 }
 
 func applies(r *limit.Rule, a Request) bool {
-	return (len(r.On) == 0 || slices.Contains(r.On, a.Purpose)) && (r.Stage == "" || r.Stage == a.Stage) &&
+	return (len(r.On) == 0 || slices.Contains(r.On, a.Purpose)) && (r.Stage == a.Stage || r.Stage == "" && a.Stage != limit.Wrong) &&
 		(r.Medium == "" || r.Medium == a.Medium) && (!r.New || a.New)
 }
 
