@@ -33,6 +33,8 @@ type start struct {
 	resends int             // that count already
 	ticket  Ticket          // empty for a new one
 	origin  string          // the challenge whose letter let it begin
+
+	registration *Registration // what an account will be made of; nil where it is there
 }
 
 // good returns why an admission cannot begin a challenge for a purpose; nil if it can.
@@ -59,8 +61,11 @@ func (t Tx) begin(ctx context.Context, a Admission, st start) (Pending, error) {
 	c := t.s.newChallenge(a, st, now)
 	c.Ticket = flow.Digest(string(st.ticket))
 	flow.BindChallenge(t.s.p.Keys.Active(), &c)
+	if st.registration != nil {
+		c.Sealed = seal(t.s.p.Keys.Active(), c, *st.registration)
+	}
 	newAddress := (st.purpose == challenge.Signup || st.purpose == challenge.Reverify) &&
-		st.letter != flow.RecheckLetter
+		st.letter != flow.RecheckLetter && st.registration == nil
 	begun, err := t.rows().Begin(ctx, rows.NewChallenge{
 		Challenge: c, Letter: t.s.letterFor(ctx, c, now), NewAddress: newAddress,
 		Network: cmp.Or(flow.Network(ctx), a.network),
@@ -168,7 +173,7 @@ func (s *Service) Pending(ctx context.Context, ticket Ticket) (Pending, error) {
 		return Pending{}, err
 	}
 	p := pendingOf(c.Challenge)
-	p.Ticket = ticket
+	p.Ticket, p.Registered = ticket, c.Sealed != ""
 	switch {
 	case c.State == proof.Ended && c.Why != proof.Lapsed:
 		return p, ErrCalledOff

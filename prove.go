@@ -27,6 +27,7 @@ type Proof struct {
 	address   message.Address
 	action    string
 	here      bool
+	sealed    bool // its account is still to be made
 	at        time.Time
 
 	contested *bool // of a signup that was accepted
@@ -268,6 +269,7 @@ func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Ins
 		var c rows.Challenge
 		c, err = s.byLink(ctx, link)
 		in.Pending = pendingOf(c.Challenge)
+		in.Pending.Registered = c.Sealed != ""
 		if c.ID != "" && flow.Digest(string(ticket)) == c.Ticket {
 			in.Pending.Ticket = ticket
 		} else if c.Purpose == challenge.SignIn {
@@ -335,7 +337,8 @@ func (s *Service) proven(ctx context.Context, c rows.Challenge, by challenge.For
 	}
 	return Proof{
 		challenge: c.ID, purpose: c.Purpose, subject: c.Subject, address: address, action: c.Action, here: here,
-		at: now, contested: new(c.Purpose == challenge.Signup),
+		sealed: c.Sealed != "",
+		at:     now, contested: new(c.Purpose == challenge.Signup),
 	}, nil
 }
 

@@ -262,6 +262,7 @@ type Pending struct {
 	Ends        time.Time       // when neither link nor code can work any more
 	TriesLeft   int             // of a code
 	Confirmed   bool            // it has been accepted
+	Registered  bool            // its account is made when it is proven: [Service.RegisterCode], as Pending and Inspect tell
 
 	id string
 }

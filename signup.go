@@ -196,7 +196,8 @@ func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request,
 			if decoy || c.Purpose != challenge.Signup || c.Subject == "" {
 				apply = nil
 			}
-			p, err = tx.correct(ctx, correction{old: c, to: admission, decoy: decoy || c.Subject == "", apply: apply})
+			p, err = tx.correct(ctx, correction{old: c, to: admission, apply: apply,
+				decoy: decoy || c.Decoy || c.Subject == "" && c.Sealed == ""})
 			return err
 		})
 	}
@@ -253,9 +254,21 @@ func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	}
 	next := start{purpose: old.Purpose, subject: old.Subject, data: old.Data, decoy: what.decoy,
 		resends: old.Resends + 1, ticket: Ticket(flow.NewTicket())}
+	if old.Sealed != "" {
+		sealed, err := t.s.unsealed(old)
+		if err != nil {
+			return Pending{}, err
+		}
+		holder, err := t.rows().HolderOf(ctx, what.to.address.Mailbox())
+		if err != nil {
+			return Pending{}, err
+		}
+		next.registration, next.decoy = &sealed, next.decoy || holder != ""
+	}
 	switch {
 	case next.decoy:
 		next.letter = flow.ExistsLetter
+	case old.Sealed != "":
 	case old.Purpose == challenge.Signup:
 		held, err := t.registered(ctx, what.to, next)
 		if err == nil && held {

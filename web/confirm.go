@@ -107,8 +107,13 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request, l linked) {
 		p.signedIn(w, r, ticket, who)
 		return
 	}
-	counts := false
-	if err := p.svc.ConfirmFrom(r.Context(), ticket, l.link, p.apply(&counts)); err != nil {
+	counts := in.Pending.Registered
+	if counts {
+		err = p.svc.RegisterLink(r.Context(), ticket, l.link, p.create(w, r))
+	} else {
+		err = p.svc.ConfirmFrom(r.Context(), ticket, l.link, p.apply(&counts))
+	}
+	if err != nil {
 		p.refuseLink(w, r, l, err)
 		return
 	}
@@ -141,6 +146,17 @@ func (p *Pages) doElsewhere(w http.ResponseWriter, r *http.Request, l linked) {
 		return
 	}
 	p.await(w, r, pending, mark(string(l.link)))
+}
+
+// create returns what makes an account.
+func (p *Pages) create(w http.ResponseWriter, r *http.Request) func(context.Context, illumicode.Tx, illumicode.Proof,
+	illumicode.Registration) (string, error) {
+	return func(ctx context.Context, tx illumicode.Tx, proof illumicode.Proof, made illumicode.Registration) (string, error) {
+		if p.opts.Create == nil {
+			return "", errors.New("web: Options.Create is nil, and makes the accounts of Service.Register")
+		}
+		return p.opts.Create(w, r.WithContext(ctx), tx, proof, made)
+	}
 }
 
 // apply returns what makes the application's writes for a proof, and says that it counts: a frozen account's

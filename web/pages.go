@@ -32,6 +32,12 @@ type Options struct {
 	// (Proof.Purpose). Nil means that there are none.
 	Apply func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error
 
+	// Create makes the account of a signup that [illumicode.Service.Register] has begun, in the commit that confirms its
+	// address, and returns its subject. Where r has no secret, another browser registered: let this one choose its
+	// credentials, bound to it by a cookie that Create sets. It must not write a body.
+	Create func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, p illumicode.Proof,
+		made illumicode.Registration) (subject string, err error)
+
 	// SignedIn makes the application's session in the commit that accepts a sign-in, and sets its
 	// cookie. It must not write a body. Nil means that the application does not sign in by code.
 	SignedIn func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, who illumicode.SignedIn) error
@@ -325,6 +331,7 @@ func (p *Pages) refuseAs(w http.ResponseWriter, r *http.Request, err error, v pa
 		{illumicode.ErrPurpose, http.StatusNotFound, "invalid"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid"},
 		{illumicode.ErrTaken, http.StatusConflict, "held"},
+		{illumicode.ErrOccupied, http.StatusConflict, "held"},
 		{illumicode.ErrFrozen, http.StatusOK, "frozen"},
 	} {
 		if errors.Is(err, known.err) {

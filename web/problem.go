@@ -65,6 +65,7 @@ func (a *API) fail(w http.ResponseWriter, r *http.Request, err error) {
 		{illumicode.ErrFrozen, http.StatusConflict, "frozen",
 			"the proof is kept, and counts when the change that was taken back is settled"},
 		{illumicode.ErrTaken, http.StatusConflict, "held", "another subject holds this address"},
+		{illumicode.ErrOccupied, http.StatusConflict, "held", "an account has this address"},
 		{illumicode.ErrInvalid, http.StatusNotFound, "invalid", "there is nothing pending for this"},
 		{illumicode.ErrNothingPending, http.StatusNotFound, "invalid", "there is nothing pending for this"},
 	} {

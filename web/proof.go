@@ -104,6 +104,9 @@ func (p *Pages) doCode(w http.ResponseWriter, r *http.Request, ticket illumicode
 			p.signedIn(w, r, ticket, who)
 			return
 		}
+	case pending.Registered:
+		counts = true
+		err = p.svc.RegisterCode(r.Context(), ticket, code, p.create(w, r))
 	default:
 		err = p.svc.ConfirmCode(r.Context(), ticket, code, p.apply(&counts))
 	}

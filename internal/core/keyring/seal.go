@@ -60,7 +60,7 @@ func (r *Keyring) Unseal(purpose, sealed string, now time.Time) ([]string, error
 }
 
 // maxSealed bounds what Unseal looks at, in bytes.
-const maxSealed = 2 << 10
+const maxSealed = 12 << 10
 
 func (k *Key) aead() cipher.AEAD {
 	block, err := aes.NewCipher(k.seal)

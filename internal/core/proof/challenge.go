@@ -19,6 +19,7 @@ const (
 // Why a challenge was called off.
 const (
 	Superseded = "superseded" // its browser began another one
+	Occupied   = "occupied"   // an account has its address
 	NotMe      = "not me"     // its reader says that somebody else began it
 	Corrected  = "corrected"  // its address was mistyped, and another one took its place
 	Undone     = "undone"     // a change of its subject's address was taken back

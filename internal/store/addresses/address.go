@@ -116,6 +116,15 @@ func (t Tx) TakeMailbox(ctx context.Context, subject, mailbox string, now time.T
 	return Had, nil
 }
 
+// HolderOf returns the subject that holds a mailbox, "" for none.
+func (t Tx) HolderOf(ctx context.Context, mailbox string) (string, error) {
+	holder, err := db.One(ctx, t, db.Scalar[string], selectHolder, mailbox)
+	if errors.Is(err, db.ErrNotFound) {
+		err = nil
+	}
+	return holder, err
+}
+
 // Held reports whether a subject holds a mailbox.
 func (s Rows) Held(ctx context.Context, mailbox string) (bool, error) {
 	holder, err := db.One(ctx, s, db.Scalar[string], selectHolder, mailbox)

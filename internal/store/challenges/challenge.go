@@ -26,6 +26,8 @@ type Challenge struct {
 	Device  string // what the browser that began calls itself
 	Bound   string // keyed digest of what the challenge is, made at its beginning
 	Heard   bool   // the service that began it hears of its lapse
+	Sealed  string // what an account will be made of; empty where it is there, and when this has ended
+	Made    string // the subject of the account that was made
 	Origin  string // the challenge whose letter let another browser begin this one
 
 	Proved   time.Time
@@ -67,6 +69,8 @@ var challengeRow = db.Columns[Challenge]{
 	db.Text("device", func(r *Challenge) *string { return &r.Device }),
 	db.Text("bound", func(r *Challenge) *string { return &r.Bound }),
 	db.Bool("heard", func(r *Challenge) *bool { return &r.Heard }),
+	db.Text("sealed", func(r *Challenge) *string { return &r.Sealed }),
+	db.Text("made", func(r *Challenge) *string { return &r.Made }),
 	db.Text("origin", func(r *Challenge) *string { return &r.Origin }),
 	db.Time("sent", func(r *Challenge) *time.Time { return &r.Sent }),
 	db.Text("typed", func(r *Challenge) *string { return &r.Typed }),
@@ -140,6 +144,30 @@ func (s Rows) ChallengeByTicket(ctx context.Context, digest string) (Challenge, 
 // OpenChallenge returns the newest open challenge of a subject, expired or not, or [db.ErrNotFound].
 func (s Rows) OpenChallenge(ctx context.Context, subject, purpose string) (Challenge, error) {
 	return db.One(ctx, s, challengeRow.Scan, selectOpen, subject, purpose)
+}
+
+var (
+	reseal      = db.Q(`UPDATE @challenge SET sealed = ? WHERE id = ? AND state = 'open'`)
+	madeOf      = db.Q(`UPDATE @challenge SET sealed = '', made = ? WHERE id = ?`)
+	registering = db.Q(`SELECT ` + challengeRow.Names() + ` FROM @challenge WHERE mailbox = ? AND state = 'open'
+		AND sealed <> '' AND decoy = 0 @lock()`)
+)
+
+// Reseal puts what an account will be made of into an open challenge.
+func (t Tx) Reseal(ctx context.Context, id, sealed string) error {
+	_, err := t.Exec(ctx, reseal, sealed, id)
+	return err
+}
+
+// MadeOf says which account was made of what a challenge had sealed, which is removed.
+func (t Tx) MadeOf(ctx context.Context, id, subject string) error {
+	_, err := t.Exec(ctx, madeOf, subject, id)
+	return err
+}
+
+// Registering returns the open challenges at a mailbox that an account will be made of, locked.
+func (t Tx) Registering(ctx context.Context, mailbox string) ([]Challenge, error) {
+	return db.All(ctx, t, challengeRow.Scan, registering, mailbox)
 }
 
 // BegunBy returns the challenges that the letter of another has let browsers begin.
@@ -236,7 +264,7 @@ func (t Tx) OpenOf(ctx context.Context, subject string) ([]Challenge, error) {
 	return db.All(ctx, t, challengeRow.Scan, openOf, subject)
 }
 
-var callOff = db.Q(`UPDATE @challenge SET state = 'ended', why = ? WHERE id = ? AND state = 'open'`)
+var callOff = db.Q(`UPDATE @challenge SET state = 'ended', sealed = '', why = ? WHERE id = ? AND state = 'open'`)
 
 var callOffChanging = db.Q(`UPDATE @challenge SET state = 'ended', why = ? WHERE state = 'open'
 	AND id IN (SELECT challenge FROM @change WHERE subject = ? AND state = 'pending') RETURNING ` +

@@ -6,3 +6,7 @@ ALTER TABLE illumicode_address ADD COLUMN heard INTEGER NOT NULL DEFAULT 1;
 -- The challenge whose letter let another browser begin this one.
 ALTER TABLE illumicode_challenge ADD COLUMN origin TEXT NOT NULL DEFAULT '';
 CREATE INDEX illumicode_challenge_origin ON illumicode_challenge (origin) WHERE origin <> '';
+
+-- What an account is made of once its address is confirmed, sealed; and the account that was made.
+ALTER TABLE illumicode_challenge ADD COLUMN sealed TEXT NOT NULL DEFAULT '';
+ALTER TABLE illumicode_challenge ADD COLUMN made TEXT NOT NULL DEFAULT '';
