@@ -64,8 +64,8 @@ func (p Proof) accepted(ctx context.Context, now time.Time) rows.Step {
 // address was taken back. The proof then counts when somebody decides who keeps the account. Commit in either case, and
 // make writes of your own only if counts is true.
 //
-// It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]), proofs that are good for one action only
-// ([Tx.AcceptAction]), and signups whose account is still to be made ([Tx.AcceptRegistration]).
+// It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]), proofs that are good for one action
+// only ([Tx.AcceptAction]), and signups whose account is still to be made ([Tx.AcceptRegistration]).
 func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
 	if p.purpose == challenge.SignIn || p.action != "" || p.sealed {
 		return false, ErrPurpose

@@ -165,8 +165,8 @@ func pendingOf(c proof.Challenge) Pending {
 }
 
 // Pending returns the challenge that a ticket belongs to, for the page on which a person waits. The error matches
-// [ErrInvalid] if there is none; [ErrCalledOff] if it was ended, as by "this was not me"; and [ErrExpired] if its time is
-// over, or its key was retired.
+// [ErrInvalid] if there is none; [ErrCalledOff] if it was ended, as by "this was not me"; and [ErrExpired] if its time
+// is over, or its key was retired.
 func (s *Service) Pending(ctx context.Context, ticket Ticket) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
 	if err != nil {

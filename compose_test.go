@@ -45,8 +45,8 @@ func (f *fickle) Send(ctx context.Context, h provider.Handover) provider.Result 
 	return provider.Result{Class: retry.Accepted}
 }
 
-// A letter that leaves over four days after it was signed is signed anew; one that may have left before carries the same
-// bytes for ever.
+// A letter that leaves over four days after it was signed is signed anew; one that may have left before carries the
+// same bytes for ever.
 func TestOldSignature(t *testing.T) {
 	for _, class := range []retry.Class{retry.Transient, retry.Ambiguous} {
 		way := new(slow)

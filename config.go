@@ -58,8 +58,8 @@ type Config struct {
 	// They hold across all processes on the same database.
 	Limits []limit.Rule
 
-	// Conventions say which spellings reach one mailbox, by domain in A-labels, beside those that are widely known: limits
-	// count them as one.
+	// Conventions say which spellings reach one mailbox, by domain in A-labels, beside those that are widely known:
+	// limits count them as one.
 	Conventions map[string]message.Convention
 
 	// Admit refuses addresses that the application does not want, as the function of message.RefuseDomains does. Its

@@ -19,8 +19,8 @@ const (
 )
 
 // SignInElsewhere begins a sign-in for a browser that has the link of a sign-in's letter and not its ticket: whoever
-// reads the letter holds the mailbox, whoever has asked for it. So no stranger who uses up what an address has locks its
-// owner out on a new browser. Call it for a POST, on a page that says where the code goes and that it is for who is
+// reads the letter holds the mailbox, whoever has asked for it. So no stranger who uses up what an address has locks
+// its owner out on a new browser. Call it for a POST, on a page that says where the code goes and that it is for who is
 // signing in there now.
 //
 // The new challenge has its own ticket and letter, and nothing that strangers share. It can begin for an hour from the

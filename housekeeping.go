@@ -38,8 +38,9 @@ type Lapse struct {
 const careBatch = 50
 
 // housekeep does what time asks for, and returns how much it did. It closes challenges that nobody
-// proved, and tells the application; what another process of the application wants to hear of it leaves to that. It asks stale addresses again, and settles changes whose time to
-// be taken back is over. It refunds unused admissions, and forgets counts that say nothing any more.
+// proved, and tells the application; what another process of the application wants to hear of it leaves to that. It
+// asks stale addresses again, and settles changes whose time to be taken back is over. It refunds unused admissions,
+// and forgets counts that say nothing any more.
 func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 	if !s.caring.TryLock() { // another Run of this process is at it
 		return 0, nil

@@ -26,9 +26,10 @@ func DefaultLimits() []limit.Rule {
 			Rate: limit.Rate{Times: 8, Per: day, Burst: 8}},
 		{Name: "network-hour", By: limit.Network, Rate: limit.Rate{Times: 120, Per: hour, Burst: 60}},
 		{Name: "network-day", By: limit.Network, Quota: limit.Quota{Times: 1000, Window: limit.Day}},
-		// After a hundred wrong codes a day from one network each further one waits a quarter of an hour; known browsers
-		// do not.
-		{Name: "wrong-codes", By: limit.Network, Stage: limit.Wrong, Rate: limit.Rate{Times: 100, Per: day, Burst: 100}},
+		// After a hundred wrong codes a day from one network each further one waits a quarter of an hour; known
+		// browsers do not.
+		{Name: "wrong-codes", By: limit.Network, Stage: limit.Wrong,
+			Rate: limit.Rate{Times: 100, Per: day, Burst: 100}},
 		// What a form can be made to send to people who never heard of the service, by any number of
 		// strangers.
 		{Name: "new-addresses", By: limit.All, New: true, Rate: limit.Rate{Times: 2000, Per: hour, Burst: 1000},

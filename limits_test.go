@@ -398,8 +398,9 @@ func TestWrongCodesByNetwork(t *testing.T) {
 	})
 }
 
-// Strangers can use up what a rule for everybody leaves them, and shut nobody out who presents something: a browser that
-// has signed in there, a session, or what the application vouches for. Whoever is refused is told that a puzzle helps.
+// Strangers can use up what a rule for everybody leaves them, and shut nobody out who presents something: a browser
+// that has signed in there, a session, or what the application vouches for. Whoever is refused is told that a puzzle
+// helps.
 func TestReservedShares(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n := register(t, k, "7", mara)

@@ -36,7 +36,8 @@ type Disowned struct {
 }
 
 func disowned(c rows.Challenge) Disowned {
-	return Disowned{Purpose: c.Purpose, Subject: cmp.Or(c.Subject, c.Made), Address: c.Address, Done: c.State == proof.Accepted,
+	return Disowned{Purpose: c.Purpose, Subject: cmp.Or(c.Subject, c.Made), Address: c.Address,
+		Done: c.State == proof.Accepted,
 		Void: c.State == proof.Ended}
 }
 

@@ -255,7 +255,8 @@ type Inspection struct {
 
 // Inspect returns what a link would do, opened in the browser that has a ticket; "" for none. It changes nothing. Its
 // errors are those of [Service.ProveLink], [Service.NotMe] and [Service.Undo]. With [ErrExpired], [ErrUsed] and
-// [ErrOtherBrowser] the part that is known is filled in. Pending has the ticket if it is that of the browser that began.
+// [ErrOtherBrowser] the part that is known is filled in. Pending has the ticket if it is that of the browser that
+// began.
 func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Inspection, err error) {
 	in.Purpose = s.p.LinkPurpose(string(link))
 	switch in.Purpose {

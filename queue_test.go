@@ -287,7 +287,8 @@ func TestNoticeTimes(t *testing.T) {
 
 func TestListData(t *testing.T) {
 	files := maps.Clone(pierLetters)
-	files["de.toml"] = &fstest.MapFile{Data: []byte("[letter.moved]\nsubject = \"Statt {{.was}} nun {{.pier}}\"\nmain = \"Nun {{.pier}}.\"\n")}
+	files["de.toml"] = &fstest.MapFile{
+		Data: []byte("[letter.moved]\nsubject = \"Statt {{.was}} nun {{.pier}}\"\nmain = \"Nun {{.pier}}.\"\n")}
 	set, err := letters.Load(files, "en")
 	if err != nil {
 		t.Fatal(err)

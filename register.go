@@ -33,10 +33,11 @@ const (
 // once, after the limits and before anybody looks whether the address is known: so it costs the same for every address,
 // and a refused request hashes no password.
 //
-// The answer is that of [Service.Signup], whether an account holds the address or not. Registrations of one address from
-// several browsers wait side by side, each with a code of its own; the first that is proven ends the others. A browser
-// that registers once more (Request.Ticket) goes on with its challenge, and what it says last counts. Finish with
-// [Service.RegisterCode] or [Service.RegisterLink]. After an emergency retirement of its key a registration has expired.
+// The answer is that of [Service.Signup], whether an account holds the address or not. Registrations of one address
+// from several browsers wait side by side, each with a code of its own; the first that is proven ends the others. A
+// browser that registers once more (Request.Ticket) goes on with its challenge, and what it says last counts. Finish
+// with [Service.RegisterCode] or [Service.RegisterLink]. After an emergency retirement of its key a registration has
+// expired.
 func (s *Service) Register(ctx context.Context, r Request, compose func(ctx context.Context) (Registration, error)) (
 	Pending, error) {
 	if compose == nil {
@@ -118,10 +119,10 @@ func (s *Service) unsealed(c rows.Challenge) (what Registration, err error) {
 	return what, err
 }
 
-// AcceptRegistration is [Tx.Accept] for a signup that [Service.Register] has begun: create makes the account, in the same
-// transaction, and returns its subject. It gets the secret only if the browser has proven that registered
-// ([Proof.SameBrowser]); else let whoever reads the mailbox choose another. It returns [ErrOccupied] where the application
-// knows that an account has the address: roll back then, as after every error.
+// AcceptRegistration is [Tx.Accept] for a signup that [Service.Register] has begun: create makes the account, in the
+// same transaction, and returns its subject. It gets the secret only if the browser has proven that registered
+// ([Proof.SameBrowser]); else let whoever reads the mailbox choose another. It returns [ErrOccupied] where the
+// application knows that an account has the address: roll back then, as after every error.
 func (t Tx) AcceptRegistration(ctx context.Context, p Proof,
 	create func(ctx context.Context, tx Tx, r Registration) (subject string, err error)) error {
 	switch err := t.ok(); {

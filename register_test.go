@@ -20,7 +20,8 @@ type newcomer struct {
 	made   []string // "subject: profile secret"
 }
 
-func (n *newcomer) register(ctx context.Context, r illumicode.Request, profile, secret string) (illumicode.Pending, error) {
+func (n *newcomer) register(ctx context.Context, r illumicode.Request, profile, secret string) (illumicode.Pending,
+	error) {
 	return n.k.Service.Register(ctx, r, func(context.Context) (illumicode.Registration, error) {
 		n.hashed++
 		return illumicode.Registration{Profile: []byte(profile), Secret: []byte(secret)}, nil
@@ -43,8 +44,8 @@ func challengeOf(t *testing.T, k *illumicodetest.Kit, ticket illumicode.Ticket) 
 	return c
 }
 
-// An account is made when its address is confirmed, of what the proving browser has registered; a stranger who registered
-// the address before makes none, and their password opens nothing.
+// An account is made when its address is confirmed, of what the proving browser has registered; a stranger who
+// registered the address before makes none, and their password opens nothing.
 func TestRegister(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		n, ctx := &newcomer{k: k}, t.Context()
@@ -57,7 +58,8 @@ func TestRegister(t *testing.T) {
 		if err != nil || mine.Ticket == stranger.Ticket {
 			t.Fatalf("%+v, %v", mine, err)
 		}
-		same, err := n.register(ctx, illumicode.Request{Address: mara, Ticket: mine.Ticket}, `{"name":"Mara Q"}`, "mine")
+		same, err := n.register(ctx, illumicode.Request{Address: mara, Ticket: mine.Ticket}, `{"name":"Mara Q"}`,
+			"mine")
 		if err != nil || same.Ticket != mine.Ticket {
 			t.Fatalf("the same browser once more: %+v, %v", same, err)
 		}
@@ -116,7 +118,8 @@ func TestRegisterTellsNothing(t *testing.T) {
 	if n.hashed != 2 || sizes[0] != sizes[1] {
 		t.Errorf("%d hashes; sealed in %v bytes", n.hashed, sizes)
 	}
-	if _, err := n.register(t.Context(), illumicode.Request{Address: mara}, "{}", strings.Repeat("x", 4<<10)); err == nil {
+	if _, err := n.register(t.Context(), illumicode.Request{Address: mara}, "{}",
+		strings.Repeat("x", 4<<10)); err == nil {
 		t.Error("more than 4 KiB are kept")
 	}
 	for err := error(nil); err == nil; {

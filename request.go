@@ -43,8 +43,8 @@ type Request struct {
 	Purpose string
 	Subject string // who asks, where the application knows, for limits that count by it
 
-	// Vouched says that the application vouches for who asks, by a password just checked or a puzzle solved: what rules for
-	// everybody reserve is for such requests, and for known browsers and sessions.
+	// Vouched says that the application vouches for who asks, by a password just checked or a puzzle solved: what
+	// rules for everybody reserve is for such requests, and for known browsers and sessions.
 	Vouched bool
 
 	// Ticket is what the browser has from an earlier challenge of the same purpose: a sign-in takes the place of that
@@ -117,8 +117,8 @@ type spending struct {
 	by  limits.Asker
 }
 
-// spend judges a request and debits its rules. few says that only those which strangers do not share had room. The error
-// is a [*TooSoonError].
+// spend judges a request and debits its rules. few says that only those which strangers do not share had room. The
+// error is a [*TooSoonError].
 func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge, few bool, err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
 		spent, err = s.p.Limits.Spend(ctx, what.ask, what.id, what.by)
@@ -189,7 +189,8 @@ func (s *Service) admitted(ctx context.Context, r Request, begin func(context.Co
 }
 
 // spendInside is spend in a transaction that has the whole database.
-func (s *Service) spendInside(ctx context.Context, side rows.Tx, what spending) (spent limits.Charge, few bool, err error) {
+func (s *Service) spendInside(ctx context.Context, side rows.Tx, what spending) (spent limits.Charge, few bool,
+	err error) {
 	spent, err = s.p.Limits.SpendInside(ctx, side, what.ask, what.id)
 	if !what.ofStrangers(err) {
 		return spent, false, err
@@ -262,7 +263,8 @@ type Pending struct {
 	Ends        time.Time       // when neither link nor code can work any more
 	TriesLeft   int             // of a code
 	Confirmed   bool            // it has been accepted
-	Registered  bool            // its account is made when it is proven: [Service.RegisterCode], as Pending and Inspect tell
+	// its account is made when it is proven: [Service.RegisterCode], as Pending and Inspect tell
+	Registered bool
 
 	id string
 }

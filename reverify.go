@@ -38,9 +38,10 @@ func (s *Service) ChangeAddress(ctx context.Context, of Holding, r Request) (Pen
 		return Pending{}, err
 	}
 	r.Purpose, r.Subject, r.Locale = challenge.Reverify, of.Subject, cmp.Or(r.Locale, confirmed.Locale)
-	// Every change is told to the old address, so it counts there too: apart from what strangers ask for, as a subject's
-	// own letters do.
-	old := s.p.Keyed(ctx, flow.LimitRequest{To: from, Purpose: challenge.StepUp, Subject: of.Subject, Stage: limit.First})
+	// Every change is told to the old address, so it counts there too: apart from what strangers ask for, as a
+	// subject's own letters do.
+	old := s.p.Keyed(ctx, flow.LimitRequest{To: from, Purpose: challenge.StepUp, Subject: of.Subject,
+		Stage: limit.First})
 	old.Purpose = challenge.Reverify
 	told, _, err := s.spend(ctx, spending{old, from, "", limits.ByPerson})
 	if err != nil {

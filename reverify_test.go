@@ -81,7 +81,8 @@ func TestChangeAddress(t *testing.T) {
 			t.Fatal(err)
 		}
 		drained(t, k)
-		if l := letterAbout(t, k, mara, "Confirm your email address"); l.MessageID != k.Inbox.Letters(mara)[0].MessageID {
+		if l := letterAbout(t, k, mara, "Confirm your email address"); l.MessageID != k.Inbox.Letters(
+			mara)[0].MessageID {
 			t.Errorf("a letter confirms the old address for another subject:\n%s", l.Text)
 		}
 		k.Clock.Move(7 * 24 * time.Hour)
@@ -163,7 +164,8 @@ func TestUndoMade(t *testing.T) {
 				}
 			}
 		}
-		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), k.Service.Now(), 10); err != nil ||
+		if again, err := flow.Of(k.Service).Store.ToAsk(t.Context(), k.Service.Now(), k.Service.Now(),
+			10); err != nil ||
 			len(again) != 0 {
 			t.Errorf("workers would ask again: %+v, %v", again, err)
 		}

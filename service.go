@@ -131,7 +131,8 @@ func (c Config) parts() (*flow.Parts, error) {
 		},
 		From: c.From, Froms: froms, Back: back, Sign: c.Sign, Letters: c.set(), Writer: writer, Mark: mark,
 		Purposes: purposes, Zones: new(flow.Zones), Log: c.Log, SMS: c.carriesSMS(),
-		TellOwner: c.TellOwner, TellTexts: c.TellOwner && c.TellOwnerByText, Conventions: c.Conventions, Undo: c.Undo, Grace: c.Recheck.Grace, Bounces: flow.Bounces(c.Bounces),
+		TellOwner: c.TellOwner, TellTexts: c.TellOwner && c.TellOwnerByText, Conventions: c.Conventions, Undo: c.Undo,
+		Grace: c.Recheck.Grace, Bounces: flow.Bounces(c.Bounces),
 	}, nil
 }
 

@@ -37,8 +37,8 @@ func (s *Service) SignIn(ctx context.Context, r Request) (Pending, error) {
 	return p, nil
 }
 
-// beginSignIn begins a sign-in. st says which browser asks, and how often it has before: with a ticket of its own, beside
-// the challenge of the admission's, and else in its place.
+// beginSignIn begins a sign-in. st says which browser asks, and how often it has before: with a ticket of its own,
+// beside the challenge of the admission's, and else in its place.
 func (t Tx) beginSignIn(ctx context.Context, a Admission, st start) (Pending, error) {
 	now, mailbox := t.s.p.Now(), a.address.Mailbox()
 	// The row of its failures is what all sign-ins of an address wait for, one after another.

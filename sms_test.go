@@ -89,7 +89,8 @@ func TestTellingByText(t *testing.T) {
 		for _, d := range all {
 			states[d.State]++
 		}
-		want := map[bool]map[store.State]int{false: {store.Cancelled: 3}, true: {store.Sent: 2, store.Cancelled: 1}}[texts]
+		want := map[bool]map[store.State]int{false: {store.Cancelled: 3},
+			true: {store.Sent: 2, store.Cancelled: 1}}[texts]
 		if !maps.Equal(states, want) {
 			t.Errorf("with texts %v: %v, want %v", texts, states, want)
 		}

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"github.com/illumicode/illumicode/challenge"
 	rows "github.com/illumicode/illumicode/internal/store"
@@ -19,8 +20,21 @@ type Action struct {
 	// good for these bytes and for nothing else. Only a digest of them is stored.
 	Exact []byte
 
-	// Words says the same to the person in the letter, in their language: "pay 250.00 to Ines Amdal".
+	// Words says the same to the person in the letter: "pay 250.00 to Ines Amdal". It stands on a line of its own.
 	Words string
+
+	// Translated has Words in other languages, by BCP 47 tags: readers of pt-PT get those of pt-PT, else of pt.
+	Translated map[string]string
+}
+
+// in returns the words for readers of a locale.
+func (a Action) in(locale string) string {
+	for at := locale; at != ""; at = at[:max(0, strings.LastIndexByte(at, '-'))] {
+		if words := a.Translated[at]; words != "" {
+			return words
+		}
+	}
+	return a.Words
 }
 
 // digest binds the action's kind of use in, so that it equals no other digest of the same bytes.
@@ -45,12 +59,13 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 	if err != nil {
 		return Pending{}, err
 	}
-	data, err := json.Marshal(map[string]string{"action": action.Words})
+	locale := s.Locale(cmp.Or(r.Locale, confirmed.Locale))
+	data, err := json.Marshal(map[string]string{"action": action.in(locale)})
 	if err != nil {
 		return Pending{}, err
 	}
 	r.Address = confirmed.Address // another spelling may be another mailbox
-	r.Purpose, r.Subject, r.Locale = challenge.StepUp, subject, cmp.Or(r.Locale, confirmed.Locale)
+	r.Purpose, r.Subject, r.Locale = challenge.StepUp, subject, locale
 	st := start{purpose: challenge.StepUp, subject: subject, action: action.digest(), data: string(data)}
 	var p Pending
 	err = s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {

@@ -82,8 +82,9 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 	if err != nil {
 		return nil, nil, err
 	}
-	way, err := smtp.New("harbour", smtp.Config{Host: host, Port: port, TLS: smtp.NoTLS, Clear: true, Command: time.Second,
-		Final: time.Second})
+	way, err := smtp.New("harbour", smtp.Config{Host: host, Port: port, TLS: smtp.NoTLS, Clear: true,
+		Command: time.Second,
+		Final:   time.Second})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -10,9 +10,9 @@ import (
 
 // Settings are the optional settings of workers. The zero Settings are all defaults.
 type Settings struct {
-	// Senders is how many letters are in work at once, from composing to the record of the answer; 0 means 64. Providers
-	// bound how many they carry. Less than 0 means none: Run then delivers nothing, and does what time asks for, such as
-	// telling the application of lapses, in a process that only serves.
+	// Senders is how many letters are in work at once, from composing to the record of the answer; 0 means 64.
+	// Providers bound how many they carry. Less than 0 means none: Run then delivers nothing, and does what time asks
+	// for, such as telling the application of lapses, in a process that only serves.
 	Senders  int
 	Reserved int           // of these, for the urgent lane alone; 0 means a quarter, less than 0 none
 	Lease    time.Duration // how long a dead worker's claims hold; 0 or less means 30 s

@@ -37,7 +37,8 @@ func newFerry(ctx context.Context, svc *illumicode.Service) (http.Handler, error
 	f := &ferry{svc: svc, db: svc.Store().DB()}
 	var err error
 	f.pages, err = web.NewPages(svc, web.Options{Apply: confirmPassenger, SignedIn: f.codeSession,
-		Correct: correctPassenger, Undo: undoChange, NotMe: disown, SignIn: "/signin", After: map[string]string{challenge.Signup: "/signin", challenge.SignIn: "/account"}})
+		Correct: correctPassenger, Undo: undoChange, NotMe: disown, SignIn: "/signin",
+		After: map[string]string{challenge.Signup: "/signin", challenge.SignIn: "/account"}})
 	if err != nil {
 		return nil, err
 	}

@@ -75,8 +75,8 @@ var writers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 32<<10
 
 // Sign returns the DKIM-Signature fields of a message, to be put in front of it. It reads the message
 // once for each key, and its header once more. A signature holds the second in which it was made, so two of one
-// message differ: keep the first. It expires after 14 days (RFC 6376 §3.5, x=). Header fields are made relaxed, the body
-// simple (RFC 6376 §3.4).
+// message differ: keep the first. It expires after 14 days (RFC 6376 §3.5, x=). Header fields are made relaxed, the
+// body simple (RFC 6376 §3.4).
 func (s *Signer) Sign(message io.WriterTo) (fields string, err error) {
 	var all strings.Builder
 	for _, k := range s.keys {

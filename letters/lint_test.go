@@ -24,7 +24,8 @@ func TestDefaultLettersLint(t *testing.T) {
 func TestLintFinds(t *testing.T) {
 	set, err := Load(fstest.MapFS{
 		"en.toml": {Data: []byte("[letter.bad]\nsubject = \"FERRY TICKETS NOW!!! " + strings.Repeat("sail ", 20) +
-			"\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\naside = \"P.S.\"\n[units]\nknot = {one = \"knot\", other = \"knots\"}\n")},
+			"\"\nopening = \"{{.who}}\"\nclosing = \"Bye.\"\naside = \"P.S.\"\n[units]\nknot = {one = \"knot\", " +
+			"other = \"knots\"}\n")},
 		"de.toml": {Data: []byte("[letter.bad]\nsubject = \"Kurz\"\n")},
 		"bad.html": {
 			Data: []byte(

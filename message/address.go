@@ -157,8 +157,8 @@ func (a Address) Domain() string { return a.ascii }
 func (a Address) NeedsUTF8() bool { return !ascii.Only(a.local) }
 
 // Mailbox returns the form by which two spellings of one mailbox are compared: everything in
-// lower case and normalised (NFC, as RFC 6532 §3.1 wants it), the domain in A-labels. RFC 5321 §2.4 would allow a host to
-// tell upper from lower case in a local part; none does, and two accounts a capital apart help only an impostor.
+// lower case and normalised (NFC, as RFC 6532 §3.1 wants it), the domain in A-labels. RFC 5321 §2.4 would allow a host
+// to tell upper from lower case in a local part; none does, and two accounts a capital apart help only an impostor.
 func (a Address) Mailbox() string {
 	if a.IsPhone() {
 		return a.phone

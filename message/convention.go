@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// A Convention says which spellings before the @ reach one mailbox at a domain. It is for counting: who holds an address,
-// and where a letter goes, is the address as it was given.
+// A Convention says which spellings before the @ reach one mailbox at a domain. It is for counting: who holds an
+// address, and where a letter goes, is the address as it was given.
 type Convention struct {
 	IgnoresDots bool
 	Signs       string   // characters of which the first begins a sub-address (RFC 5233); empty means "+"
@@ -20,8 +20,8 @@ var conventions = map[string]Convention{
 }
 
 // Canonical returns the form under which limits count: the mailbox without a sub-address and, where the convention of
-// its domain says so, without dots. own are the application's conventions by domain, beside those that are widely known;
-// nil for none. Letters go to the address as it was given.
+// its domain says so, without dots. own are the application's conventions by domain, beside those that are widely
+// known; nil for none. Letters go to the address as it was given.
 func (a Address) Canonical(own map[string]Convention) string {
 	mailbox := a.Mailbox()
 	if a.IsPhone() {

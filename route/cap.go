@@ -11,8 +11,8 @@ type Caps struct {
 	PerMonth  int
 	AtOnce    int
 
-	// PerCountry is how many texts go to the numbers of one country code in a day: some countries' numbers pay whoever is
-	// called. What is over it waits, or goes another way; who asked does not learn of it.
+	// PerCountry is how many texts go to the numbers of one country code in a day: some countries' numbers pay whoever
+	// is called. What is over it waits, or goes another way; who asked does not learn of it.
 	PerCountry int
 
 	Zone *time.Location // whose calendar its days and months follow; nil means UTC

@@ -185,7 +185,8 @@ func (a *API) beginnings() []call {
 				return signedIn(svc.SignInLink(r.Context(), in.Ticket, in.Link, nil))
 			}),
 		serve(a, call{method: "POST", path: "/v1/signin/elsewhere", status: created,
-			summary: "Begin a sign-in in another browser, by the link of its letter: a new code goes to the same address"},
+			summary: "Begin a sign-in in another browser, by the link of its letter: a new code goes to the same " +
+				"address"},
 			func(r *http.Request, in elsewhereIn) (pendingOut, error) {
 				return pending(svc.SignInElsewhere(r.Context(), in.Link, illumicode.Request{Ticket: in.Ticket,
 					Device: in.Device, Locale: in.Locale}))

@@ -59,7 +59,8 @@ func (p *Pages) withLink(do func(http.ResponseWriter, *http.Request, linked)) ht
 
 // refuseLink is refuse for a link.
 func (p *Pages) refuseLink(w http.ResponseWriter, r *http.Request, l linked, err error) {
-	p.refuseAs(w, r, err, page{Here: l.here, Purpose: l.purpose, CanResend: errors.Is(err, illumicode.ErrExpired) && l.proves()})
+	p.refuseAs(w, r, err, page{Here: l.here, Purpose: l.purpose, CanResend: errors.Is(err, illumicode.ErrExpired) &&
+		l.proves()})
 }
 
 // inspect returns what a link would do in this browser, with the ticket if the browser has begun the challenge.
@@ -151,7 +152,8 @@ func (p *Pages) doElsewhere(w http.ResponseWriter, r *http.Request, l linked) {
 // create returns what makes an account.
 func (p *Pages) create(w http.ResponseWriter, r *http.Request) func(context.Context, illumicode.Tx, illumicode.Proof,
 	illumicode.Registration) (string, error) {
-	return func(ctx context.Context, tx illumicode.Tx, proof illumicode.Proof, made illumicode.Registration) (string, error) {
+	return func(ctx context.Context, tx illumicode.Tx, proof illumicode.Proof, made illumicode.Registration) (string,
+		error) {
 		if p.opts.Create == nil {
 			return "", errors.New("web: Options.Create is nil, and makes the accounts of Service.Register")
 		}

@@ -21,8 +21,13 @@ func TestProblemsOfNoCall(t *testing.T) {
 		{"POST", "/v1/signin", "", 415, "content-type"},
 		{"POST", "/v1/signin", "text/plain", 415, "content-type"},
 		{"POST", "/v1/signin", "application/json; charset=utf-8", 201, ""},
+		{"POST", "/v1/signin?twice", "application/json", 400, "body"},
 	} {
-		body := strings.NewReader(`{"address": "mara@ternisle.example"}`)
+		one := `{"address": "mara@ternisle.example"}`
+		if strings.HasSuffix(tt.path, "?twice") {
+			one += one
+		}
+		body := strings.NewReader(one)
 		req, err := http.NewRequestWithContext(t.Context(), tt.method, s.server.URL+tt.path, body)
 		if err != nil {
 			t.Fatal(err)

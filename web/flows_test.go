@@ -66,7 +66,8 @@ func TestSignInPages(t *testing.T) {
 	}
 	_, asks = s.do(elsewhere, "GET", s.Letter(mara, 3).Link(), nil)
 	for range 2 { // pressed twice, it is one challenge
-		if _, body := s.press(elsewhere, asks, "/elsewhere", nil); !strings.Contains(body, "has an account, look there") {
+		if _, body := s.press(elsewhere, asks, "/elsewhere", nil); !strings.Contains(body,
+			"has an account, look there") {
 			t.Errorf("a code for this browser:\n%s", body)
 		}
 	}

@@ -63,7 +63,8 @@ func TestTooSoonPage(t *testing.T) {
 // Where a rule for everybody has refused and a puzzle helps, the application's answer comes instead of a wait.
 func TestPuzzle(t *testing.T) {
 	s := newSite(t, func(c *illumicode.Config) {
-		c.Limits = []limit.Rule{{Name: "all", By: limit.All, Reserved: 0.5, Quota: limit.Quota{Times: 2, Window: limit.Day}}}
+		c.Limits = []limit.Rule{
+			{Name: "all", By: limit.All, Reserved: 0.5, Quota: limit.Quota{Times: 2, Window: limit.Day}}}
 	})
 	pages, err := web.NewPages(s.Service, web.Options{Puzzle: func(w http.ResponseWriter, _ *http.Request) {
 		io.WriteString(w, "what is two and two?")

@@ -43,7 +43,7 @@ func describe(calls []call, base string) []byte {
 						"description": "too-soon: the limit that refused; missing where it is the letter's own wait"},
 					"limit": map[string]any{"type": "string", "description": "too-soon: what that limit allows"},
 					"vouch": map[string]any{"type": "boolean",
-						"description": "too-soon: the same call passes at once with vouched, if you vouch for who asks"},
+						"description": "too-soon: the same call passes at once with vouched"},
 					"member": map[string]any{
 						"type": "string", "description": "missing: the member of the body that is missing or empty"},
 					"request": map[string]any{

@@ -32,8 +32,8 @@ type Options struct {
 	// (Proof.Purpose). Nil means that there are none.
 	Apply func(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error
 
-	// Create makes the account of a signup that [illumicode.Service.Register] has begun, in the commit that confirms its
-	// address, and returns its subject. Where r has no secret, another browser registered: let this one choose its
+	// Create makes the account of a signup that [illumicode.Service.Register] has begun, in the commit that confirms
+	// its address, and returns its subject. Where r has no secret, another browser registered: let this one choose its
 	// credentials, bound to it by a cookie that Create sets. It must not write a body.
 	Create func(w http.ResponseWriter, r *http.Request, tx illumicode.Tx, p illumicode.Proof,
 		made illumicode.Registration) (subject string, err error)
@@ -55,8 +55,8 @@ type Options struct {
 	// http(s) URL. A purpose that is not named leads nowhere, but for sign-ins, which go to the base path.
 	After map[string]string
 
-	// Puzzle answers a request that a rule for everybody has refused and that would pass if the application vouched for it
-	// (Request.Vouched): with a puzzle, say. Nil means the page that counts down.
+	// Puzzle answers a request that a rule for everybody has refused and that would pass if the application vouched
+	// for it (Request.Vouched): with a puzzle, say. Nil means the page that counts down.
 	Puzzle func(w http.ResponseWriter, r *http.Request)
 
 	// Failed is told of what was answered with 500, beside the log. Nil means nobody.

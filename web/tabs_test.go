@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -239,5 +240,61 @@ func TestFormsAndAssets(t *testing.T) {
 			!strings.Contains(h.Get("Cache-Control"), "max-age=") {
 			t.Errorf("%s: %v", name, h)
 		}
+	}
+}
+
+// An account that is made when its address is confirmed: with the secret where the browser registered, and without it
+// elsewhere; where the application has one already, the page says so.
+func TestCreatePages(t *testing.T) {
+	s := newSite(t)
+	var made []string
+	occupied := false
+	pages, err := web.NewPages(s.Service, web.Options{
+		Create: func(_ http.ResponseWriter, _ *http.Request, _ illumicode.Tx, p illumicode.Proof,
+			r illumicode.Registration) (string, error) {
+			if occupied {
+				return "", illumicode.ErrOccupied
+			}
+			made = append(made, p.Address()+" "+string(r.Secret))
+			return p.Address(), nil
+		}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	mux := http.NewServeMux()
+	mux.Handle("/", pages)
+	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) {
+		p, err := s.Service.Register(r.Context(), pages.Request(r, r.PostFormValue("address")),
+			func(context.Context) (illumicode.Registration, error) {
+				return illumicode.Registration{Secret: []byte("hash")}, nil
+			})
+		if err != nil {
+			t.Error(err)
+		}
+		pages.Await(w, r, p)
+	})
+	s.server.Config.Handler = mux
+	registers := func(i int) (b *http.Client, page string) {
+		b = s.browser()
+		_, page = s.do(b, "POST", "/register", url.Values{"address": {addressOf(i)}})
+		return b, page
+	}
+	b, page := registers(0)
+	if _, body := s.press(b, page, "/code", url.Values{"code": {s.Letter(addressOf(0), 1).Code()}}); !strings.Contains(
+		body, "Your email address is confirmed") {
+		t.Errorf("by code:\n%s", body)
+	}
+	registers(1)
+	elsewhere := s.browser()
+	_, asks := s.do(elsewhere, "GET", s.Letter(addressOf(1), 1).Link(), nil)
+	s.press(elsewhere, asks, "", nil)
+	if got := fmt.Sprint(made); got != "["+addressOf(0)+" hash "+addressOf(1)+" ]" {
+		t.Errorf("made %s", got)
+	}
+	occupied = true
+	b, page = registers(2)
+	if r, body := s.press(b, page, "/code", url.Values{"code": {s.Letter(addressOf(2), 1).Code()}}); r.StatusCode !=
+		http.StatusConflict || !strings.Contains(body, "This email address is in use") {
+		t.Errorf("where there is an account: %d\n%s", r.StatusCode, body)
 	}
 }

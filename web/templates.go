@@ -65,7 +65,8 @@ func (p *Pages) samples() []page {
 		"en")
 	much := p.dress(page{Title: "wait_title", Message: "wrong_code", Purpose: challenge.Reverify,
 		Address: "reader@letters.example", Seconds: 30, Count: int(time.Hour / time.Second), Tries: 4, HasCode: true,
-		HasLink: true, Closed: true, Here: "/proof/0123456789abcdef", Next: "/next", CanResend: true, Waiting: true, CanCorrect: true, Typed: "reader@", What: "undo",
+		HasLink: true, Closed: true, Here: "/proof/0123456789abcdef", Next: "/next", CanResend: true, Waiting: true,
+		CanCorrect: true, Typed: "reader@", What: "undo",
 		Stopped: []string{"new@letters.example"}, Made: true, Browsers: true, Phone: true, Sealed: "sealed"}, "ar")
 	return []page{little, much}
 }

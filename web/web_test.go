@@ -224,7 +224,8 @@ func TestOnlyPostConfirms(t *testing.T) {
 		}
 	}
 	resp, body = s.do(person, "POST", s.here(person), nil)
-	if !s.confirmed() || resp.StatusCode != http.StatusOK || !strings.Contains(body, "Your email address is confirmed") ||
+	if !s.confirmed() || resp.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "Your email address is confirmed") ||
 		!strings.Contains(body, `href="/signin"`) {
 		t.Errorf("POST: %d, confirmed %v\n%s", resp.StatusCode, s.confirmed(), body)
 	}

@@ -238,7 +238,8 @@ func TestRekeyRespells(t *testing.T) {
 	}
 	const was, is = "rene\u0301@ternisle.example", "ren\u00e9@ternisle.example"
 	for _, query := range []string{
-		`INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES ('7', ?, ?, 'confirmed', 1)`,
+		`INSERT INTO illumicode_address (subject, address, mailbox, standing, since)
+			VALUES ('7', ?, ?, 'confirmed', 1)`,
 		`INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, '7', substr(?, 1, 0) + 1)`,
 	} {
 		if _, err := svc.Store().DB().Exec(query, was, was); err != nil {

@@ -322,7 +322,8 @@ func (a *app) tellSections(all []section) {
 			if step.Took > 0 {
 				took = fmt.Sprintf("  (%d ms)", step.Took.Milliseconds())
 			}
-			fmt.Fprintf(w, "  %s\t%s\t%s%s\n", step.What, paint(colour, string(step.Verdict)), strange.Line(step.Saw), took)
+			fmt.Fprintf(w, "  %s\t%s\t%s%s\n", step.What, paint(colour, string(step.Verdict)), strange.Line(step.Saw),
+				took)
 			if step.Next != "" {
 				// as many invisible bytes as above, which the columns count
 				fmt.Fprintf(w, "  \t%s\t→ %s\n", paint(colour, ""), step.Next)

@@ -65,8 +65,8 @@ func strict(raw []byte, into any) error {
 	return nil
 }
 
-// verify checks a receipt. The algorithm comes from the key, never from the header (RFC 8725 §3.1). Base64 has one way to
-// be written, so that a receipt cannot be changed and stay the same.
+// verify checks a receipt. The algorithm comes from the key, never from the header (RFC 8725 §3.1). Base64 has one way
+// to be written, so that a receipt cannot be changed and stay the same.
 func verify(receipt string, keys map[string]ed25519.PublicKey, issuer, audience string,
 	now time.Time) (c claims, err error) {
 	parts := strings.Split(receipt, ".")

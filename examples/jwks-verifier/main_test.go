@@ -72,8 +72,8 @@ func TestVerifiers(t *testing.T) {
 	}
 	seen := t.TempDir()
 	for i, want := range []string{"", "used before"} {
-		if err := run(place{jwks, seen}, issuer, "cargo", strings.NewReader(receipt), new(bytes.Buffer)); (err == nil) !=
-			(want == "") || err != nil && err.Error() != want {
+		err := run(place{jwks, seen}, issuer, "cargo", strings.NewReader(receipt), new(bytes.Buffer))
+		if (err == nil) != (want == "") || err != nil && err.Error() != want {
 			t.Errorf("time %d: %v, want %q", i+1, err, want)
 		}
 	}

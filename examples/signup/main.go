@@ -1,5 +1,5 @@
-// Signup is an application with a users table of its own that confirms addresses. The account
-// and its letter are committed together; so are the confirmation and the account's own change.
+// Signup is an application with a users table of its own that confirms addresses. Its accounts are made when their
+// addresses are confirmed, in the same commit: who types somebody else's address has no account there.
 //
 // Run a capture inbox first (`go run ./cmd/illumicode inbox --certificate inbox.pem`), then
 // `go run ./examples/signup`, and open http://127.0.0.1:8080/.
@@ -8,6 +8,11 @@ package main
 import (
 	"cmp"
 	"context"
+	"crypto/pbkdf2"
+	"crypto/rand"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
 	"fmt"
 	"log"
 	"net/http"
@@ -36,8 +41,8 @@ func main() {
 	}
 	db := st.DB() // one file, so that one transaction covers users and letters
 	must(db.Exec(
-		"CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY AUTOINCREMENT, email TEXT UNIQUE, password TEXT, " +
-			"confirmed INTEGER DEFAULT 0)")) // an id is never used again
+		"CREATE TABLE IF NOT EXISTS users (id INTEGER PRIMARY KEY AUTOINCREMENT, email TEXT UNIQUE, password BLOB)"))
+	// AUTOINCREMENT: an id is never used again
 
 	way := must(smtp.New("inbox", smtp.Config{
 		Host: "127.0.0.1", Port: must(strconv.Atoi(cmp.Or(os.Getenv("SMTP_PORT"), "8442"))),
@@ -50,11 +55,12 @@ func main() {
 		From:      must(message.ParseAddress("desk@gullquay.example")),
 		Providers: []provider.Provider{way},
 	}))
-	pages := must(web.NewPages(svc, web.Options{Apply: confirm}))
+	pages := must(web.NewPages(svc, web.Options{Create: create}))
 
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
-		fmt.Fprint(w, `<form method="post" action="/register"><input name="email"><button>Register</button></form>`)
+		fmt.Fprint(w, `<form method="post" action="/register"><input name="email">`+
+			`<input name="password" type="password"><button>Register</button></form>`)
 	})
 	mux.HandleFunc("POST /register", func(w http.ResponseWriter, r *http.Request) { register(svc, pages, w, r) })
 	mux.Handle("/", pages)
@@ -65,17 +71,12 @@ func main() {
 	<-ctx.Done()
 }
 
-// register takes the form: a user and the letter, in one commit.
+// register takes the form. There is no user yet: what one will be made of is sealed beside the letter, in one commit.
 func register(svc *illumicode.Service, pages *web.Pages, w http.ResponseWriter, r *http.Request) {
-	email := r.PostFormValue("email")
-	pending, err := svc.Signup(r.Context(), pages.Request(r, email),
-		func(ctx context.Context, tx illumicode.Tx) (subject string, err error) {
-			if _, err := tx.SQL().ExecContext(ctx, "INSERT INTO users (email) VALUES (?) ON CONFLICT DO NOTHING",
-				email); err != nil {
-				return "", err
-			}
-			err = tx.SQL().QueryRowContext(ctx, "SELECT id FROM users WHERE email = ?", email).Scan(&subject)
-			return subject, err // whichever user has the address, confirmed or not: the answer will not tell
+	pending, err := svc.Register(r.Context(), pages.Request(r, r.PostFormValue("email")),
+		func(context.Context) (illumicode.Registration, error) { // once, and after the limits
+			hash, err := hashOf(r.PostFormValue("password"))
+			return illumicode.Registration{Secret: hash}, err
 		})
 	if pages.TooSoon(w, r, err) { // answered: a limit, and when to come back
 		return
@@ -84,17 +85,28 @@ func register(svc *illumicode.Service, pages *web.Pages, w http.ResponseWriter, 
 		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 		return
 	}
-	pages.Await(w, r, pending) // remembers this browser, and asks it to look into its mail
+	pages.Await(w, r, pending) // remembers this browser, and asks it to check its email
 }
 
-// confirm makes the user's own change in the commit that confirms the address. If somebody else
-// registered the address, they must own nothing: the password goes, and with it, here, all that could sign in.
-func confirm(ctx context.Context, tx illumicode.Tx, p illumicode.Proof) error {
-	_, err := tx.SQL().ExecContext(ctx,
-		"UPDATE users SET confirmed = 1, password = CASE WHEN ? THEN NULL ELSE password END WHERE id = ?",
-		p.Contested(),
-		p.Subject())
-	return err
+// create makes the user in the commit that confirms the address. Where another browser registered there is no password:
+// then this one chooses one, on a page that a session of its own leads to.
+func create(_ http.ResponseWriter, r *http.Request, tx illumicode.Tx, p illumicode.Proof,
+	made illumicode.Registration) (subject string, err error) {
+	err = tx.SQL().QueryRowContext(r.Context(),
+		"INSERT INTO users (email, password) VALUES (?, ?) ON CONFLICT DO NOTHING RETURNING id", p.Address(),
+		made.Secret).Scan(&subject)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = illumicode.ErrOccupied
+	}
+	return subject, err
+}
+
+// hashOf returns what is kept of a password: the salt, and what PBKDF2 (RFC 8018 §5.2) makes of both.
+func hashOf(password string) ([]byte, error) {
+	salt := make([]byte, 16)
+	rand.Read(salt) // never fails
+	key, err := pbkdf2.Key(sha256.New, password, salt, 600_000, 32)
+	return append(salt, key...), err
 }
 
 // must ends the program if its start fails.

@@ -128,7 +128,8 @@ const lateBounce = 8 * 24 * time.Hour
 
 // void returns why a bounce says nothing of its address; "" if it does. Reports are not signed: whoever has read a
 // letter can write one.
-func (c Consequences) void(ctx context.Context, t store.Tx, d store.Delivery, f *store.Feedback) (why string, err error) {
+func (c Consequences) void(ctx context.Context, t store.Tx, d store.Delivery, f *store.Feedback) (why string,
+	err error) {
 	if f.Taken.Sub(f.Sent) > lateBounce {
 		return "nothing, as it came more than eight days after this letter was sent", nil
 	}

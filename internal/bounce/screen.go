@@ -72,8 +72,8 @@ func (c Consequences) keepsBack(ctx context.Context, sup store.Suppression, d st
 	return true, nil
 }
 
-// bouncedPlaces are how many letters of a day networks share at an address that has bounced, beside the one that goes to
-// the first that asks: strangers who ask first, or have forged the bounce, must not keep its owner out.
+// bouncedPlaces are how many letters of a day networks share at an address that has bounced, beside the one that goes
+// to the first that asks: strangers who ask first, or have forged the bounce, must not keep its owner out.
 const bouncedPlaces = 3
 
 // fair reports whether the network that has asked for a letter has had fewer than others today.

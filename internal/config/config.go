@@ -252,7 +252,8 @@ type Serve struct {
 	Proxies   []string          `toml:"proxies"`   // networks whose word on where a request came from is taken
 	Forwarded string            `toml:"forwarded"` // the one field in which they say it
 	After     map[string]string `toml:"after"`     // where a browser goes on, by purpose
-	Metrics   string            `toml:"metrics"`   // where /metrics, /healthz and /readyz are served; not for the public
+	// where /metrics, /healthz and /readyz are served; not for the public
+	Metrics string `toml:"metrics"`
 }
 
 // A Duration is written as Go writes them: "10m", "1h30m".

@@ -115,7 +115,8 @@ func (f *File) conventions() map[string]message.Convention {
 func (f *File) plain() illumicode.Config {
 	c := illumicode.Config{
 		Signup: f.Signup.policy(), Reverify: f.Reverify.policy(), SignIn: f.SignIn.policy(), StepUp: f.StepUp.policy(),
-		TellOwner: f.Flows.TellOwner, TellOwnerByText: f.Flows.TellByText, Welcome: f.Flows.Welcome, Undo: time.Duration(f.Flows.Undo),
+		TellOwner: f.Flows.TellOwner, TellOwnerByText: f.Flows.TellByText, Welcome: f.Flows.Welcome,
+		Undo: time.Duration(f.Flows.Undo),
 		Recheck: delivery.Recheck{
 			Every: time.Duration(f.Flows.RecheckEvery), Batch: f.Flows.RecheckBatch,
 			Grace: time.Duration(f.Flows.Grace),

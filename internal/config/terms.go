@@ -12,7 +12,8 @@ func (f *File) Terms() (map[string]route.Terms, error) {
 	all := make(map[string]route.Terms, len(f.Provider))
 	for i, p := range f.Provider {
 		t := route.Terms{Weight: p.Weight, Cost: p.Cost, Only: p.Only, Never: p.Never,
-			Caps: route.Caps{PerSecond: p.PerSecond, PerDay: p.PerDay, PerMonth: p.PerMonth, PerCountry: p.PerCountry, AtOnce: p.AtOnce,
+			Caps: route.Caps{PerSecond: p.PerSecond, PerDay: p.PerDay, PerMonth: p.PerMonth, PerCountry: p.PerCountry,
+				AtOnce:  p.AtOnce,
 				Reserve: p.Reserve}}
 		err := error(nil)
 		if p.Zone != "" {

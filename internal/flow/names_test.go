@@ -15,7 +15,8 @@ func TestGreeted(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"Visit https://evil.example", "evil.example", "You won 500 today", "Call +47 900",
-		"Your account is closed today", "Mr. Quist!", "A@b", "x.com", "J.Amdal", "Mara\nQuist:", "аbcdefghijklmnopqrstuvwxyzabcdefghijklmnop",
+		"Your account is closed today", "Mr. Quist!", "A@b", "x.com", "J.Amdal", "Mara\nQuist:",
+		"аbcdefghijklmnopqrstuvwxyzabcdefghijklmnop",
 		"www.evil"} {
 		if got := flow.Greeted(name); got != "" {
 			t.Errorf("%q is greeted as %q", name, got)

@@ -140,8 +140,8 @@ func (p *Parts) KnownBrowser(ctx context.Context, sealed, mailbox string) (store
 	return b, nil
 }
 
-// Thumbs returns the thumbprints under which a mailbox may be suppressed, that of new rows first: under all keys, and as
-// it was written before mailboxes were normalised.
+// Thumbs returns the thumbprints under which a mailbox may be suppressed, that of new rows first: under all keys, and
+// as it was written before mailboxes were normalised.
 func (p *Parts) Thumbs(mailbox string) []string {
 	var all []string
 	for _, form := range []string{mailbox, norm.NFD.String(mailbox)} {

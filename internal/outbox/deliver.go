@@ -96,7 +96,8 @@ func (w *worker) resume(ctx context.Context, d *store.Delivery) ([]store.Attempt
 	}
 	last := tried[len(tried)-1].Signature
 	d.Fixed, d.Signature = tried[0].Fixed, last
-	if signed := tried[slices.IndexFunc(tried, func(a store.Attempt) bool { return a.Signature == last })]; last != "" &&
+	if signed := tried[slices.IndexFunc(tried,
+		func(a store.Attempt) bool { return a.Signature == last })]; last != "" &&
 		w.now().Sub(signed.Begun) > signedFor && !slices.ContainsFunc(tried, perhapsTaken) {
 		d.Signature, d.Sign = "", true
 	}

@@ -68,6 +68,20 @@ type Provider struct {
 
 var _ provider.Provider = (*Provider)(nil)
 
+// exposed returns what must not cross a network in the clear and would; "" for nothing.
+func (c Config) exposed() string {
+	switch {
+	case c.TLS != NoTLS || loopback(c.Host):
+		return ""
+	case c.User != "":
+		return `a password would cross the network in the clear; use tls = "starttls" or "implicit"`
+	case !c.Clear:
+		return `letters, with their codes and links, would cross the network in the clear; use tls = "starttls" or ` +
+			`"implicit", or say clear = true as well`
+	}
+	return ""
+}
+
 // New returns a provider for the server in c. It connects to nothing. The error names the field
 // that cannot work and never holds the password.
 func New(name string, c Config) (*Provider, error) {
@@ -87,14 +101,8 @@ func New(name string, c Config) (*Provider, error) {
 	if (c.User == "") != (c.Password == "") {
 		return nil, wrong("user and password go together; one of them is missing")
 	}
-	if c.TLS == NoTLS && !loopback(c.Host) {
-		if c.User != "" {
-			return nil, wrong(`a password would cross the network in the clear; use tls = "starttls" or "implicit"`)
-		}
-		if !c.Clear {
-			return nil, wrong(`letters, with their codes and links, would cross the network in the clear; use ` +
-				`tls = "starttls" or "implicit", or say clear = true as well`)
-		}
+	if why := c.exposed(); why != "" {
+		return nil, wrong("%s", why)
 	}
 	if c.Hello == "" {
 		c.Hello, _ = os.Hostname() // without one, the address literal below will do

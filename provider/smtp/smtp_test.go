@@ -425,7 +425,7 @@ func TestNewRefuses(t *testing.T) {
 		`tls is "ssl"`:      {Host: "x.example", TLS: "ssl"},
 		"go together":       {Host: "x.example", TLS: StartTLS, User: "crew"},
 		"in the clear":      {Host: "x.example", TLS: NoTLS},
-		"a password too":    {Host: "x.example", Clear: true, TLS: NoTLS, User: "crew", Password: "sea gull"},
+		"a password would":  {Host: "x.example", Clear: true, TLS: NoTLS, User: "crew", Password: "sea gull"},
 		"no PEM":            {Host: "x.example", TLS: StartTLS, CAFile: "smtp_test.go"},
 		"no such file":      {Host: "x.example", TLS: StartTLS, CAFile: "nowhere.pem"},
 		`provider "harbour`: {},

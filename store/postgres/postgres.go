@@ -61,7 +61,8 @@ func protected(cfg *pgconn.Config) error {
 		ip := net.ParseIP(host)
 		if how == 3 && host != "localhost" && !strings.HasPrefix(host, "/") && (ip == nil || !ip.IsLoopback()) {
 			return fmt.Errorf("postgres: to %s the connection is protected only if the server wants it; "+
-				"say sslmode=verify-full in the connection string, or sslmode=disable where the network is trusted", host)
+				"say sslmode=verify-full in the connection string, or sslmode=disable where the network is trusted",
+				host)
 		}
 	}
 	return nil

@@ -142,8 +142,8 @@ func TakeLease(c route.Caps, held map[string]judge.State, urgent bool, now time.
 // Country returns the name of the state that counts the texts to a country.
 func Country(code string) string { return "country " + code }
 
-// TakeCountry takes one text to a country out of its day at now, and changes held accordingly. If there is none left, it
-// returns a Full.
+// TakeCountry takes one text to a country out of its day at now, and changes held accordingly. If there is none left,
+// it returns a Full.
 func TakeCountry(c route.Caps, held map[string]judge.State, code string, now time.Time) (ok bool, full Full) {
 	r := limit.Rule{Quota: limit.Quota{Times: c.PerCountry, Window: limit.Day, Zone: c.Zone}}
 	name := Country(code)

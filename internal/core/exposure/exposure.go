@@ -118,13 +118,15 @@ func (in Input) texts() (out []Figure) {
 		if row.about == "texts to one country" {
 			most = in.SMSCountry
 		}
-		if at := int64(2 * most); most > 0 && at < b.n { // a day of the calendar can be used up on both sides of midnight
+		// a day of the calendar can be used up on both sides of midnight
+		if at := int64(2 * most); most > 0 && at < b.n {
 			b.n = at
 			f.Value, f.Number = count(at), float64(at)
 			f.Because = fmt.Sprintf("the providers' caps let %d through in a day, which strangers do not notice", most)
 		}
-		f.Warning = warnIf(b.n == judge.NoBound, "nothing bounds it, and an open form is an open bill: give the providers "+
-			"of SMS per_country and per_day")
+		f.Warning = warnIf(b.n == judge.NoBound,
+			"nothing bounds it, and an open form is an open bill: give the providers "+
+				"of SMS per_country and per_day")
 		add(f)
 		if row.about != "texts in all" {
 			continue
@@ -213,7 +215,8 @@ func (in Input) most(m limit.Medium, d time.Duration, purposes []string, by []li
 	tightest := func(purposes []string, stages ...limit.Stage) bound {
 		best := bound{n: judge.NoBound, d: d}
 		for _, r := range in.Rules {
-			covers := !r.Observe && r.Stage != limit.Wrong && slices.Contains(by, r.By) && (r.Medium == "" || r.Medium == m) &&
+			covers := !r.Observe && r.Stage != limit.Wrong && slices.Contains(by, r.By) &&
+				(r.Medium == "" || r.Medium == m) &&
 				(!r.New || fresh) && (r.Stage == "" || len(stages) == 1 && r.Stage == stages[0])
 			for _, p := range purposes {
 				covers = covers && (len(r.On) == 0 || slices.Contains(r.On, p))
@@ -349,13 +352,15 @@ func (in Input) doors() (out []Figure) {
 			d = time.Hour
 		}
 		left, each := judge.MostOpen(r, d), one(d).n
-		f := Figure{About: fmt.Sprintf("networks that shut %q for strangers, %s", r.Name, within(d)), Value: "1", Number: 1,
+		f := Figure{About: fmt.Sprintf("networks that shut %q for strangers, %s", r.Name, within(d)), Value: "1",
+			Number:  1,
 			Because: "no rule by network bounds what one takes"}
 		if each < judge.NoBound {
 			n := (left + each - 1) / each
 			f.Value, f.Number = count(n), float64(n)
-			f.Because = fmt.Sprintf("it leaves %s to strangers, of which one network takes %s; %.0f %% stay for known browsers, "+
-				"sessions and who is vouched for", count(left), count(each), 100*r.Reserved)
+			f.Because = fmt.Sprintf(
+				"it leaves %s to strangers, of which one network takes %s; %.0f %% stay for known browsers, "+
+					"sessions and who is vouched for", count(left), count(each), 100*r.Reserved)
 		}
 		f.Warning = warnIf(r.Reserved == 0, "nothing is reserved: whoever uses it up shuts everybody out; give it a "+
 			"reserved share")
@@ -378,8 +383,10 @@ func (in Input) allKinds() Figure {
 	const known, changes = 10, 2
 	total := fair + 3*strangers.n + known + changes*strangers.n
 	return Figure{About: about, Value: count(total), Number: float64(total), Because: fmt.Sprintf(
-		"%s for strangers, %d for networks that have had few, twice as many as for strangers by the links of sign-ins' "+
-			"letters and by its known browsers, %d of these browsers' own, and %d for every change of address that is made",
+		"%s for strangers, %d for networks that have had few, twice as many as for strangers by the links of "+
+			"sign-ins' "+
+			"letters and by its known browsers, %d of these browsers' own, and %d for every change of address that "+
+			"is made",
 		count(strangers.n), fair, known, changes)}
 }
 
@@ -410,7 +417,8 @@ func (in Input) signingIn() (out []Figure) {
 		warn = fmt.Sprintf("%s guesses a day; %s", count(tries), failuresBy)
 	}
 	out = append(out, odds("a stranger guesses their way into one account, in 24 hours", tries,
-		fmt.Sprintf("%s challenges, and %d with one try for networks that have had few, let %s tries, as failures leave "+
+		fmt.Sprintf("%s challenges, and %d with one try for networks that have had few, let %s tries, as failures "+
+			"leave "+
 			"fewer for each; × 2 / 10^%d", count(firsts), fair, count(tries), p.Digits), warn))
 	accounts, why := in.fromNetwork(purpose)
 	out = append(out, in.knownBrowsers(p),

@@ -8,9 +8,9 @@ import "net/netip"
 const FairPlaces = 10
 
 // Fair reports whether one more letter is within the share of a network, when networks have had so many: an IPv4
-// address, or an IPv6 /64. Networks beside each other, in a /24 or a /48, have one share between them, and share it alike.
-// The share is the largest by which all that want more get the same (max-min fairness). Nobody gets more by it than
-// another has had.
+// address, or an IPv6 /64. Networks beside each other, in a /24 or a /48, have one share between them, and share it
+// alike. The share is the largest by which all that want more get the same (max-min fairness). Nobody gets more by it
+// than another has had.
 func Fair(places int, had map[string]int, network string) bool {
 	mine := wide(network)
 	if mine == "" {

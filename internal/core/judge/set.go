@@ -45,11 +45,41 @@ func Around(q limit.Quota, t time.Time) (start, end time.Time) {
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-// check returns what is wrong with a rule.
-func Check(r limit.Rule) error {
-	wrong := func(format string, args ...any) error {
+// wrongly returns what makes an error about a rule.
+func wrongly(r limit.Rule) func(format string, args ...any) error {
+	return func(format string, args ...any) error {
 		return fmt.Errorf("%w: %q: %s", limit.ErrRule, r.Name, fmt.Sprintf(format, args...))
 	}
+}
+
+// Check returns what is wrong with a rule.
+func Check(r limit.Rule) error {
+	return cmp.Or(checkScope(r), checkShare(r), checkPace(r))
+}
+
+// checkShare returns what is wrong with what a rule reserves, and with how it counts wrong codes.
+func checkShare(r limit.Rule) error {
+	wrong, ladder := wrongly(r), len(r.Ladder.Rungs) > 0
+	switch {
+	case r.Reserved < 0 || r.Reserved >= 1:
+		return wrong("it reserves %g of what it lets through; say a share from 0 to below 1", r.Reserved)
+	case r.Reserved > 0 && r.By != limit.All && r.By != limit.Kind && r.By != limit.Domain:
+		return wrong("it counts by %s and reserves a share; only rules by all, kind and domain are for everybody", r.By)
+	case r.Reserved > 0 && (ladder || r.AtOnce != limit.AtOnce{}):
+		return wrong("it reserves a share, which only a rate and a quota have")
+	case r.Stage == limit.Wrong && r.By != limit.Network:
+		return wrong(
+			"wrong codes are counted by network, not by %q: by address, whoever typed them would lock its owner out",
+			r.By)
+	case r.Stage == limit.Wrong && ladder:
+		return wrong("wrong codes are counted by a rate or a quota; a ladder would make every one wait")
+	}
+	return nil
+}
+
+// checkScope returns what is wrong with what a rule is about.
+func checkScope(r limit.Rule) error {
+	wrong := wrongly(r)
 	ways := 0
 	for _, used := range []bool{r.Rate != limit.Rate{}, r.Quota != limit.Quota{}, len(r.Ladder.Rungs) > 0 ||
 		r.Ladder.Decay != 0, r.AtOnce != limit.AtOnce{}} {
@@ -64,17 +94,6 @@ func Check(r limit.Rule) error {
 		return wrong("it counts by %q; say address, subject, network, domain, kind or all", r.By)
 	case r.Stage != "" && r.Stage != limit.First && r.Stage != limit.Again && r.Stage != limit.Wrong:
 		return wrong("its stage is %q; say first, again or wrong, or leave it out for all letters", r.Stage)
-	case r.Reserved < 0 || r.Reserved >= 1:
-		return wrong("it reserves %g of what it lets through; say a share from 0 to below 1", r.Reserved)
-	case r.Reserved > 0 && r.By != limit.All && r.By != limit.Kind && r.By != limit.Domain:
-		return wrong("it counts by %s and reserves a share; only rules by all, kind and domain are for everybody", r.By)
-	case r.Reserved > 0 && (len(r.Ladder.Rungs) > 0 || r.AtOnce != limit.AtOnce{}):
-		return wrong("it reserves a share, which only a rate and a quota have")
-	case r.Stage == limit.Wrong && r.By != limit.Network:
-		return wrong("wrong codes are counted by network, not by %q: by address, whoever typed them would lock its owner out",
-			r.By)
-	case r.Stage == limit.Wrong && len(r.Ladder.Rungs) > 0:
-		return wrong("wrong codes are counted by a rate or a quota; a ladder would make every one wait")
 	case r.Medium != "" && r.Medium != limit.Mail && r.Medium != limit.SMS:
 		return wrong("its medium is %q; say mail or sms, or leave it out for both", r.Medium)
 	case ways == 0:
@@ -82,6 +101,12 @@ func Check(r limit.Rule) error {
 	case ways > 1:
 		return wrong("it says how often in more than one way; make each a rule of its own")
 	}
+	return nil
+}
+
+// checkPace returns what is wrong with how often a rule lets something happen.
+func checkPace(r limit.Rule) error {
+	wrong := wrongly(r)
 	switch {
 	case r.Rate != limit.Rate{}:
 		switch {
@@ -214,7 +239,8 @@ func (s *Set) Bind(a Request) []Bound {
 }
 
 func applies(r *limit.Rule, a Request) bool {
-	return (len(r.On) == 0 || slices.Contains(r.On, a.Purpose)) && (r.Stage == a.Stage || r.Stage == "" && a.Stage != limit.Wrong) &&
+	return (len(r.On) == 0 || slices.Contains(r.On, a.Purpose)) &&
+		(r.Stage == a.Stage || r.Stage == "" && a.Stage != limit.Wrong) &&
 		(r.Medium == "" || r.Medium == a.Medium) && (!r.New || a.New)
 }
 

@@ -57,8 +57,8 @@ func formOf(locale language.Tag, n int) string {
 	return formNames[plural.Cardinal.MatchPlural(locale, n, 0, 0, 0, 0)]
 }
 
-// count returns the form that the locale's cardinal rules choose for n, with n in the place of its {n}; before it, if it
-// has no place.
+// count returns the form that the locale's cardinal rules choose for n, with n in the place of its {n}; before it, if
+// it has no place.
 func (f Forms) count(locale language.Tag, n int) string {
 	form := f[formOf(locale, n)]
 	if !strings.Contains(form, "{n}") && !f.placed() {
@@ -173,7 +173,8 @@ func (c Catalog) over(language Catalog) Catalog {
 		}
 	}
 	cal, from := &c.Calendar, language.Calendar
-	cal.Date, cal.Time, cal.First = cmp.Or(cal.Date, from.Date), cmp.Or(cal.Time, from.Time), cmp.Or(cal.First, from.First)
+	cal.Date, cal.Time, cal.First = cmp.Or(cal.Date, from.Date), cmp.Or(cal.Time, from.Time),
+		cmp.Or(cal.First, from.First)
 	if len(cal.Months) == 0 {
 		cal.Months = from.Months
 	}
@@ -191,7 +192,8 @@ type field struct {
 
 func (p *Parts) fields(other *Parts) []field {
 	return []field{
-		{"subject", &p.Subject, &other.Subject}, {"opening", &p.Opening, &other.Opening}, {"main", &p.Main, &other.Main},
+		{"subject", &p.Subject, &other.Subject}, {"opening", &p.Opening, &other.Opening},
+		{"main", &p.Main, &other.Main},
 		{"button", &p.Button, &other.Button}, {"code_label", &p.CodeLabel, &other.CodeLabel},
 		{"not_me", &p.NotMe, &other.NotMe}, {"aside", &p.Aside, &other.Aside}, {"closing", &p.Closing, &other.Closing},
 		{"sms", &p.SMS, &other.SMS},

@@ -135,7 +135,8 @@ func (s *Set) addCatalogs(catalogs []Catalog) error {
 		}
 		s.locales = append(s.locales, cat.Locale)
 		for _, below := range catalogs {
-			if base, _ := cat.Locale.Base(); below.Locale != cat.Locale && below.Locale == language.Make(base.String()) {
+			if base, _ := cat.Locale.Base(); below.Locale != cat.Locale &&
+				below.Locale == language.Make(base.String()) {
 				cat = cat.over(below)
 			}
 		}

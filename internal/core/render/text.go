@@ -60,8 +60,8 @@ func wrap(text string) string {
 	return b.String()
 }
 
-// wrapLine writes a long line, broken at spaces, and between characters of scripts that are written without; what follows
-// a break is indented like the line.
+// wrapLine writes a long line, broken at spaces, and between characters of scripts that are written without; what
+// follows a break is indented like the line.
 func wrapLine(b *strings.Builder, line string) {
 	indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
 	b.WriteString(indent)
@@ -89,7 +89,8 @@ func wrapLine(b *strings.Builder, line string) {
 	}
 }
 
-// Characters that do not begin a line, and those that do not end one (JIS X 4051, the part that every reader would miss).
+// Characters that do not begin a line, and those that do not end one (JIS X 4051, the part that every reader would
+// miss).
 const (
 	notFirst = "、。，．・：；？！）」』】〉》ー々っゃゅょぁぃぅぇぉッャュョァィゥェォ％"
 	notLast  = "（「『【〈《"

@@ -84,7 +84,8 @@ var (
 			"heard":  "COALESCE((SELECT heard FROM @challenge WHERE id = ?), 1)"})
 	confirmAddress = db.Together(addConfirmed.Alone()+` ON CONFLICT (subject, address) DO UPDATE
 		SET standing = 'confirmed', since = excluded.since, mailbox = excluded.mailbox, reason = '', asked = 0,
-		grace_ends = 0, heard = excluded.heard, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale ELSE excluded.locale END`,
+		grace_ends = 0, heard = excluded.heard, locale = CASE excluded.locale WHEN '' THEN illumicode_address.locale
+		ELSE excluded.locale END`,
 		NewStep.Alone(),
 		`DELETE FROM @suppression WHERE thumb @listed() AND scope = 'bounced'`)
 	deleteAddress     = db.Q(`DELETE FROM @address WHERE subject = ? AND address = ?`)
@@ -148,8 +149,9 @@ func (t Tx) Confirm(ctx context.Context, address string, thumbs []string, step S
 		return taking, err
 	}
 	a := Address{Subject: step.Subject, Address: address, Mailbox: step.Mailbox, Since: step.At}
-	return taking, t.Together(ctx, confirmAddress, append([]any{step.Challenge, step.Challenge}, addConfirmed.Args(a)...),
-		NewStep.Args(step), []any{db.List(thumbs)})
+	return taking,
+		t.Together(ctx, confirmAddress, append([]any{step.Challenge, step.Challenge}, addConfirmed.Args(a)...),
+			NewStep.Args(step), []any{db.List(thumbs)})
 }
 
 // AnyAddress reports whether a subject has an address, confirmed or not.
@@ -284,8 +286,8 @@ func (t Tx) MarkAsked(ctx context.Context, a Address, now time.Time) (bool, erro
 	return n == 1, err
 }
 
-// GraceOver returns up to n addresses whose time of grace is over. Those whose service hears of it are for a process that
-// hears.
+// GraceOver returns up to n addresses whose time of grace is over. Those whose service hears of it are for a process
+// that hears.
 func (s Rows) GraceOver(ctx context.Context, now time.Time, hears bool, n int) ([]Address, error) {
 	return db.All(ctx, s, addressRow.Scan, selectGraceOver, db.Millis(now), db.Flag(hears), n)
 }

@@ -291,7 +291,8 @@ func (t Tx) AnyOpen(ctx context.Context, subject, address string) (bool, error) 
 var selectLapsed = db.Q(`SELECT ` + challengeRow.Names() +
 	` FROM @challenge WHERE state = 'open' AND ends <= ? AND heard <= ? ORDER BY ends LIMIT ?`)
 
-// Lapsed returns up to n open challenges whose cap is over. Those whose service hears of it are for a process that hears.
+// Lapsed returns up to n open challenges whose cap is over. Those whose service hears of it are for a process that
+// hears.
 func (s Rows) Lapsed(ctx context.Context, now time.Time, hears bool, n int) ([]Challenge, error) {
 	return db.All(ctx, s, challengeRow.Scan, selectLapsed, db.Millis(now), db.Flag(hears), n)
 }

@@ -15,6 +15,7 @@ var _ = db.Hot(map[string]string{
 	"challenge by ticket, locked": lockByTicket, "challenge by ticket": selectByTicket, "spend a try": spendTry,
 	"open challenge of a subject": selectOpen, "open challenge at a mailbox": selectOpenAt,
 	"challenges lately": selectLately, "open challenges of a subject": openOf, "is any open": anyOpen, "accept": accept,
-	"letters by network": lettersByNetwork, "registering at a mailbox": registering, "begun by a letter": selectBegunBy, "resend": resend, "hand over": handedOver, "lapsed": selectLapsed, "call off": callOff,
+	"letters by network": lettersByNetwork, "registering at a mailbox": registering, "begun by a letter": selectBegunBy,
+	"resend": resend, "hand over": handedOver, "lapsed": selectLapsed, "call off": callOff,
 	"call off what changes wait for": callOffChanging, "wrong codes": selectFailure,
 })
