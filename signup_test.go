@@ -3,6 +3,7 @@ package illumicode_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -470,5 +471,22 @@ func TestNothingAtRest(t *testing.T) {
 	}
 	if strings.Contains(k.Logged(), mara) || !strings.Contains(k.Logged(), "class=accepted") {
 		t.Errorf("the log holds the address, or no attempt:\n%s", k.Logged())
+	}
+}
+
+// What a stranger has put in the place of a name is not said to who gets the letter.
+func TestNamesThatAreNone(t *testing.T) {
+	k := illumicodetest.New(t)
+	for i, name := range []string{"Visit https://evil.example", "Mara Quist"} {
+		address := fmt.Sprintf("p%d@ternisle.example", i)
+		if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: address, Name: name},
+			illumicode.Subject(address)); err != nil {
+			t.Fatal(err)
+		}
+		l := k.Letter(address, 1)
+		said := strings.Contains(l.Text, name) && strings.Contains(l.To, name)
+		if said != (i == 1) || strings.Contains(l.Text+l.To, "evil") {
+			t.Errorf("to %q:\n%s", l.To, l.Text)
+		}
 	}
 }

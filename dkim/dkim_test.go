@@ -9,9 +9,12 @@ import (
 	"encoding/pem"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -246,4 +249,39 @@ func TestParseKeyRefuses(t *testing.T) {
 		k, k); got != "s._domainkey.x.example s._domainkey.x.example s._domainkey.x.example" {
 		t.Errorf("a printed key shows %s", got)
 	}
+}
+
+// A signature says until when it is good: fourteen days, so that a letter cannot be sent again for ever.
+func TestSignaturesExpire(t *testing.T) {
+	key, _, err := dkim.GenerateKey("ternisle.example", "pier")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := dkim.New(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	field, err := s.Sign(lines("From: crew@ternisle.example\r\nSubject: x\r\n\r\nBody.\r\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	flat := strings.Join(strings.Fields(field), "")
+	from, until := regexp.MustCompile(`;t=(\d+)`).FindStringSubmatch(flat),
+		regexp.MustCompile(`;x=(\d+)`).FindStringSubmatch(flat)
+	if from == nil || until == nil {
+		t.Fatalf("it says neither when nor until when: %s", flat)
+	}
+	began, _ := strconv.Atoi(from[1])
+	ends, _ := strconv.Atoi(until[1])
+	if days := float64(ends-began) / 86400; math.Abs(days-14) > 0.001 {
+		t.Errorf("it is good for %g days", days)
+	}
+}
+
+// lines are a message that can be written as often as one likes.
+type lines string
+
+func (l lines) WriteTo(w io.Writer) (int64, error) {
+	n, err := io.WriteString(w, string(l))
+	return int64(n), err
 }

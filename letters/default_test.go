@@ -175,3 +175,49 @@ func TestLocaleMatching(t *testing.T) {
 		}
 	}
 }
+
+// In a letter that runs from right to left a code, an address and a name are set apart, in the text too; the subject has
+// no such marks.
+func TestRightToLeft(t *testing.T) {
+	r := confirm("ar", "Mara")
+	got, err := defaults(t).Render(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"\u2066482 913\u2069", "\u2068Mara\u2069"} {
+		if !strings.Contains(got.Text, want) {
+			t.Errorf("the text lacks %q:\n%s", want, got.Text)
+		}
+	}
+	r.Proof.Code, r.Letter, r.Data = "", "address-change", map[string]any{"name": "Mara", "new_address": "+4790012345", "undo_days": 7}
+	if got, err = defaults(t).Render(r); err != nil || !strings.Contains(got.Text, "\u2068+4790012345\u2069") {
+		t.Errorf("%v\n%s", err, got.Text)
+	}
+	if strings.ContainsAny(got.Subject, "\u2066\u2068\u2069") {
+		t.Errorf("the subject is %q", got.Subject)
+	}
+	sms, err := defaults(t).RenderSMS(confirm("en", ""))
+	if err != nil || !strings.Contains(sms, "482913") {
+		t.Errorf("the text message says %q, %v", sms, err)
+	}
+}
+
+// A label that the words of a letter name is that of the button that they mean.
+func TestNamedLabels(t *testing.T) {
+	for _, locale := range defaults(t).Locales() {
+		r := confirm(locale.String(), "Mara")
+		r.Proof.NotMe = "https://ferry.example/not-me?t=x"
+		got, err := defaults(t).Render(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		flat := strings.Join(strings.Fields(got.Text), " ")
+		for _, link := range []string{r.Proof.Link, r.Proof.NotMe} {
+			before, _, _ := strings.Cut(got.Text, "\n"+link)
+			label := before[strings.LastIndexByte(before, '\n')+1:]
+			if strings.Count(strings.ReplaceAll(flat, " ", ""), strings.ReplaceAll(label, " ", "")) < 2 {
+				t.Errorf("%s: the label %q is not named in the letter:\n%s", locale, label, got.Text)
+			}
+		}
+	}
+}
