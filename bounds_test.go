@@ -10,6 +10,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -69,5 +70,16 @@ func TestFileIsPrivate(t *testing.T) {
 		if info, err := os.Stat(one); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: mode %v, %v", filepath.Base(one), info.Mode().Perm(), err)
 		}
+	}
+	// Of one that was there before it is only said.
+	if err := os.Chmod(file, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	own, err := sqlite.Use(t.Context(), st.DB())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if said := strings.Join(store.Of(own).Warnings(), "\n"); !strings.Contains(said, "others can read") {
+		t.Errorf("a file that others can read: %q", said)
 	}
 }

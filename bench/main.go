@@ -37,7 +37,8 @@ var groups = []group{
 	{"signup", time.Minute, signupFigures}, {"smtp", 10 * time.Second, smtpFigures},
 	{"notify", 2 * time.Minute, notifyFigures}, {"delivery", 7 * time.Minute, deliveryFigures},
 	{"limits", 12 * time.Minute, limitFigures}, {"rehearsal", time.Minute, rehearsalFigures},
-	{"latency", 2 * time.Minute, latencyFigures}, {"claim", 8 * time.Minute, claimFigures},
+	{"latency", 2 * time.Minute, latencyFigures}, {"timing", 2 * time.Minute, timingFigures},
+	{"claim", 8 * time.Minute, claimFigures},
 	{"memory", 12 * time.Minute, memoryFigures},
 }
 

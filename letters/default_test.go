@@ -176,8 +176,8 @@ func TestLocaleMatching(t *testing.T) {
 	}
 }
 
-// In a letter that runs from right to left a code, an address and a name are set apart, in the text too; the subject has
-// no such marks.
+// In a letter that runs from right to left a code, an address and a name are set apart, in the text too; the subject
+// has no such marks.
 func TestRightToLeft(t *testing.T) {
 	r := confirm("ar", "Mara")
 	got, err := defaults(t).Render(r)
@@ -189,7 +189,8 @@ func TestRightToLeft(t *testing.T) {
 			t.Errorf("the text lacks %q:\n%s", want, got.Text)
 		}
 	}
-	r.Proof.Code, r.Letter, r.Data = "", "address-change", map[string]any{"name": "Mara", "new_address": "+4790012345", "undo_days": 7}
+	r.Proof.Code, r.Letter, r.Data = "", "address-change", map[string]any{"name": "Mara", "new_address": "+4790012345",
+		"undo_days": 7}
 	if got, err = defaults(t).Render(r); err != nil || !strings.Contains(got.Text, "\u2068+4790012345\u2069") {
 		t.Errorf("%v\n%s", err, got.Text)
 	}

@@ -76,7 +76,30 @@ func Open(ctx context.Context, path string) (*store.Store, error) {
 		own.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return public(rows.New(own, dialect(2), true)), nil
+	d := dialect(2)
+	d.Warnings = append(d.Warnings, readable(path)...)
+	return public(rows.New(own, d, true)), nil
+}
+
+// readable warns of a file that others than its owner can read: it is not ours to change.
+func readable(path string) []string {
+	info, err := os.Stat(path)
+	if err != nil || info.Mode().Perm()&0o077 == 0 {
+		return nil
+	}
+	return []string{
+		fmt.Sprintf("others can read or write the database file %s (mode %v): addresses and letters are in it; "+
+			"chmod 600 it, and what stands beside it", path, info.Mode().Perm())}
+}
+
+// fileOf returns the file of the application's own database, "" if it has none.
+func fileOf(ctx context.Context, own *sql.DB) string {
+	var file string
+	if err := own.QueryRowContext(ctx, "SELECT file FROM pragma_database_list WHERE name = 'main'").Scan(
+		&file); err != nil {
+		return ""
+	}
+	return file
 }
 
 // private makes a file that only its owner may read. What SQLite makes beside it gets the same mode.
@@ -118,6 +141,9 @@ func Use(ctx context.Context, own *sql.DB) (*store.Store, error) {
 	}
 	if err := writable(ctx, own); err != nil {
 		return nil, err
+	}
+	if file := fileOf(ctx, own); file != "" {
+		d.Warnings = append(d.Warnings, readable(file)...)
 	}
 	return public(rows.New(own, d, false)), nil
 }
