@@ -89,6 +89,7 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 		return err
 	})
 	if errors.Is(err, rows.ErrNotFound) { // accepted meanwhile, no try left, or another was faster
+		right(ctx) // no code was looked at
 		if c, err = s.byTicket(ctx, ticket); err != nil {
 			return Proof{}, err
 		}

@@ -155,6 +155,7 @@ func TestFlowsOverJSON(t *testing.T) {
 		"device": "the ferry's own"})
 	link := string(s.Link(s.Letter(mara, 3)))
 	call(409, "/v1/signin/link", map[string]string{"link": link})
+	call(404, "/v1/signin/elsewhere", map[string]string{"link": link + "x"})
 	call(409, "/v1/proof/link", map[string]string{"link": link})
 	call(200, "/v1/signin/link", map[string]string{"link": link, "ticket": text(begun, "ticket")})
 	known, _ := call(200, "GET /v1/subjects/a/browsers", nil)["browsers"].([]any)

@@ -283,6 +283,40 @@ func TestSignInByCode(t *testing.T) {
 	p.sees("Welcome aboard, Ines Amdal")
 }
 
+// tab opens another tab of the same browser.
+func (p *person) tab() *person {
+	p.t.Helper()
+	ctx, stop := chromedp.NewContext(p.ctx)
+	p.t.Cleanup(stop)
+	return &person{t: p.t, ctx: ctx, demo: p.demo}
+}
+
+// With two letters open in two tabs each button confirms the address of its own page; back from there the page asks for
+// the link again, and confirms nothing.
+func TestTwoTabsAndBack(t *testing.T) {
+	d, browser := start(t)
+	const one, two = "one@ternisle.example", "two@ternisle.example"
+	p := newPerson(t, d, browser)
+	p.register("Mara Quist", one)
+	p.register("Ines Amdal", two)
+	reader := newPerson(t, d, browser)
+	reader.open(p.letter(one, 1).Link)
+	reader.sees("Is this your email address?", one)
+	other := reader.tab()
+	other.open(p.letter(two, 1).Link)
+	other.sees("Is this your email address?", two)
+	reader.press("/confirm/")
+	reader.sees("Your email address is confirmed")
+	p.signIn(two)
+	p.sees("Confirm your email address first")
+	reader.do(chromedp.NavigateBack())
+	reader.sees("Please open the link again")
+	reader.open(p.letter(one, 1).Link)
+	reader.sees("Already confirmed")
+	other.press("/confirm/")
+	other.sees("Your email address is confirmed")
+}
+
 // The address is changed by somebody in the account, and the old address takes the change back.
 func TestChangeAndUndo(t *testing.T) {
 	d, browser := start(t)

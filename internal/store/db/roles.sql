@@ -31,6 +31,7 @@ GRANT UPDATE ON illumicode_address, illumicode_challenge, illumicode_delivery, i
 GRANT DELETE ON illumicode_delivery, illumicode_item, illumicode_fanout, illumicode_fanout_piece, illumicode_address, illumicode_holder,
   illumicode_browser TO illumicode_web;
 GRANT DELETE ON illumicode_suppression TO illumicode_web; -- a proof ends what a bounce began
+GRANT DELETE ON illumicode_tally TO illumicode_web; -- where it runs without senders, and does what time asks for
 
 GRANT INSERT ON illumicode_delivery, illumicode_ended, illumicode_attempt, illumicode_worker, illumicode_item, illumicode_fanout,
   illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside, illumicode_setting, illumicode_challenge,
