@@ -197,7 +197,7 @@ func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request,
 				apply = nil
 			}
 			p, err = tx.correct(ctx, correction{old: c, to: admission, apply: apply,
-				decoy: decoy || c.Decoy || c.Subject == "" && c.Sealed == ""})
+				decoy: decoy || c.Subject == "" && (c.Sealed == "" || c.Decoy)})
 			return err
 		})
 	}

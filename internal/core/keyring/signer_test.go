@@ -383,7 +383,7 @@ func TestSeal(t *testing.T) {
 		"no key":          {both, "unsubscribe", text, ErrMalformed},
 		"line breaks": {both, "unsubscribe", sealed[:len(sealed)-4] + "\r\n" + sealed[len(sealed)-4:],
 			ErrMalformed},
-		"very long": {both, "unsubscribe", sealed + strings.Repeat("A", 3000), ErrMalformed},
+		"very long": {both, "unsubscribe", sealed + strings.Repeat("A", 13<<10), ErrMalformed},
 	} {
 		if got, err := tt.ring.Unseal(tt.purpose, tt.sealed, now); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %q, %v; want %v", name, got, err, tt.want)
