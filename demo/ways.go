@@ -249,7 +249,7 @@ func byMailedCode(s *scene) error {
 		return err
 	}
 	s.did("a stranger opens its link", stranger.page.Title)
-	if stranger.page.Title != "Are you signing in in this browser?" {
+	if stranger.page.Title != "Are you signing in here?" {
 		return fmt.Errorf("a link that signs in works elsewhere: %q", stranger.page.Title)
 	}
 	if err := s.types(m.Code); err != nil {

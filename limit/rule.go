@@ -128,11 +128,12 @@ func (r Rule) String() string {
 	}
 	domain := map[Medium]string{"": " for one domain or country code", Mail: " for one domain",
 		SMS: " for one country code"}[r.Medium]
+	reserved := ""
 	if r.Reserved > 0 {
-		how += fmt.Sprintf(", %g %% of it reserved", 100*r.Reserved)
+		reserved = fmt.Sprintf(", %g %% of it reserved", 100*r.Reserved)
 	}
 	return how + map[Key]string{Address: " for one address", Subject: " for one subject", Network: " from one network",
-		Domain: domain, Kind: " for one purpose", All: " in all"}[r.By]
+		Domain: domain, Kind: " for one purpose", All: " in all"}[r.By] + reserved
 }
 
 // per writes a stretch of time after a count.

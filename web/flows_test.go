@@ -45,7 +45,7 @@ func TestSignInPages(t *testing.T) {
 	l := s.Letter(mara, 2)
 	elsewhere := s.browser()
 	r, asks := s.do(elsewhere, "GET", l.Link(), nil)
-	if r.StatusCode != http.StatusOK || !strings.Contains(asks, "Are you signing in in this browser?") ||
+	if r.StatusCode != http.StatusOK || !strings.Contains(asks, "Are you signing in here?") ||
 		strings.Contains(asks, mara) || !strings.Contains(asks, "m…@ternisle.example") {
 		t.Errorf("elsewhere: %d\n%s", r.StatusCode, asks)
 	}

@@ -274,7 +274,7 @@ func TestSignInByCode(t *testing.T) {
 	l := p.letter(email, 3)
 	stranger := newPerson(t, d, browser)
 	stranger.open(l.Link)
-	stranger.sees("Are you signing in in this browser?", "i…@ternisle.example")
+	stranger.sees("Are you signing in here?", "i…@ternisle.example")
 	stranger.picture("elsewhere")
 	stranger.open("/account")
 	stranger.sees("Sign in")
