@@ -152,7 +152,7 @@ func columns(b *bed) {
 		"accepted": 0}))
 	b.holds("address", "subject <> ''", map[string]any{"subject": c.Subject, "address": c.Address, "mailbox": c.Mailbox,
 		"standing": "unconfirmed", "since": c.Created.UnixMilli(), "reason": "", "asked": 0, "grace_ends": 0,
-		"locale": ""})
+		"locale": "", "heard": 1})
 	b.holds("trail", "1 = 1", map[string]any{"seq": 1, "challenge": c.ID, "subject": c.Subject, "mailbox": c.Mailbox,
 		"at": c.Created.UnixMilli(), "what": "begun", "outcome": c.Purpose, "network": "net", "actor": ""})
 	b.ends(letter)
@@ -213,7 +213,7 @@ func (b *bed) ends(d store.Delivery) {
 
 func claimedOnce(d store.Delivery, claim int64) store.Delivery {
 	d.State, d.Claim, d.Attempts, d.Spent, d.Ended = store.Claimed, claim, 0, 0, time.Time{}
-	d.Fixed, d.Signature = time.Time{}, ""
+	d.Fixed, d.Sign, d.Signature = time.Time{}, false, ""
 	return d
 }
 

@@ -55,7 +55,11 @@ func TestOpenRefuses(t *testing.T) {
 func TestUse(t *testing.T) {
 	open := func(params string) *sql.DB {
 		t.Helper()
-		db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "app.db")+"?"+params)
+		path := filepath.Join(t.TempDir(), "app.db")
+		if err := os.WriteFile(path, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		db, err := sql.Open("sqlite", "file:"+path+"?"+params)
 		if err != nil {
 			t.Fatal(err)
 		}
