@@ -228,7 +228,7 @@ func TestFeedbackOvertakes(t *testing.T) {
 	})
 }
 
-// What a provider refuses for its recipient's sake is a bounce that has not even left.
+// A provider that refuses the recipient has bounced the letter before it left.
 func TestRefusedRecipient(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
 		for address, want := range map[string]string{"gone@ternisle.example": "[bounced]",
@@ -278,8 +278,8 @@ func TestReturnPathConfig(t *testing.T) {
 	}
 }
 
-// Reports are not signed: a bounce of a letter whose proof came back, or one that comes nine days after the hand-over,
-// says nothing of the address.
+// Anybody can write a report. So a bounce is void if the proof of its letter came back, or if it comes nine days after
+// the hand-over.
 func TestBouncesAreWeighed(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), withReturnPath)
 	n := register(t, k, "7", mara)

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/challenge"
+	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/limit"
 )
 
@@ -38,7 +39,7 @@ func DefaultLimits() []limit.Rule {
 			Reserved: 0.5},
 		// Texts cost money, which caps of the providers bound by country (route.Caps.PerCountry), when a text is handed
 		// over: a rule here would be a door that a few networks close.
-		{Name: "told-by-text", By: limit.All, On: []string{"told"}, Medium: limit.SMS,
+		{Name: "told-by-text", By: limit.All, On: []string{judge.Told}, Medium: limit.SMS,
 			Quota: limit.Quota{Times: 20, Window: limit.Day}},
 	}
 }

@@ -122,15 +122,14 @@ type spending struct {
 func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge, few bool, err error) {
 	err = flow.Own(ctx, func(ctx context.Context) (err error) {
 		spent, err = s.p.Limits.Spend(ctx, what.ask, what.id, what.by)
-		if what.ofStrangers(err) {
-			had, lookErr := s.p.Store.LettersByNetwork(ctx, what.to.Mailbox(), s.p.Now().Add(-fairDay))
-			if lookErr != nil {
-				return lookErr
-			}
-			if few = judge.Fair(judge.FairPlaces, had, flow.Network(ctx)); few {
-				spent, err = s.p.Limits.Spend(ctx, what.shared(), what.id, what.by)
-			}
+		if !what.ofStrangers(err) {
+			return err
 		}
+		refused := err
+		if few, err = s.few(ctx, s.p.Store, what.to.Mailbox(), flow.Network(ctx)); err != nil || !few {
+			return cmp.Or(err, refused)
+		}
+		spent, err = s.p.Limits.Spend(ctx, what.shared(), what.id, what.by)
 		return err
 	})
 	return spent, few, tooSoon(err)
@@ -138,6 +137,14 @@ func (s *Service) spend(ctx context.Context, what spending) (spent limits.Charge
 
 // fairDay is how long what a network has had counts against it at an address.
 const fairDay = 24 * time.Hour
+
+// few reports whether a network has had fewer letters at a mailbox than others, so that it has a place of its own.
+func (s *Service) few(ctx context.Context, from interface {
+	LettersByNetwork(ctx context.Context, mailbox string, since time.Time) (map[string]int, error)
+}, mailbox, network string) (bool, error) {
+	had, err := from.LettersByNetwork(ctx, mailbox, s.p.Now().Add(-fairDay))
+	return err == nil && judge.Fair(judge.FairPlaces, had, network), err
+}
 
 // ofStrangers reports whether a refusal is by a rule on the address, which strangers may have used up: then a network
 // that has had fewer letters than others gets some of its own.
@@ -195,8 +202,8 @@ func (s *Service) spendInside(ctx context.Context, side rows.Tx, what spending) 
 	if !what.ofStrangers(err) {
 		return spent, false, err
 	}
-	had, lookErr := side.LettersByNetwork(ctx, what.to.Mailbox(), s.p.Now().Add(-fairDay))
-	if lookErr != nil || !judge.Fair(judge.FairPlaces, had, flow.Network(ctx)) {
+	few, lookErr := s.few(ctx, side, what.to.Mailbox(), flow.Network(ctx))
+	if lookErr != nil || !few {
 		return spent, false, cmp.Or(lookErr, err)
 	}
 	spent, err = s.p.Limits.SpendInside(ctx, side, what.shared(), what.id)

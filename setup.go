@@ -13,11 +13,11 @@ import (
 	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/internal/core/choose"
 	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/core/near"
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/internal/flow"
-	"github.com/illumicode/illumicode/internal/limits"
 	"github.com/illumicode/illumicode/internal/outbox"
 	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/letters"
@@ -276,7 +276,7 @@ func (c Config) senders() (map[string]message.Address, error) {
 func (c Config) checkLimits(purposes map[string]flow.Purpose) error {
 	for _, r := range c.Limits {
 		for _, purpose := range r.On {
-			if _, known := purposes[purpose]; !known && purpose != limits.Told {
+			if _, known := purposes[purpose]; !known && purpose != judge.Told {
 				return wrong("Limits", fmt.Sprintf("rule %q is on %q, which is no purpose; %s", r.Name, purpose,
 					near.List(purpose, slices.Collect(maps.Keys(purposes)))))
 			}

@@ -6,7 +6,6 @@ import (
 	"errors"
 
 	"github.com/illumicode/illumicode/challenge"
-	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
@@ -65,11 +64,9 @@ func (t Tx) beginSignIn(ctx context.Context, a Admission, st start) (Pending, er
 	few := a.few
 	if ok, at := proof.Room(others, now); !ok {
 		if st.browser == "" {
-			had, err := t.rows().LettersByNetwork(ctx, mailbox, now.Add(-fairDay))
-			if err != nil {
+			if few, err = t.s.few(ctx, t.rows(), mailbox, cmp.Or(flow.Network(ctx), a.network)); err != nil {
 				return Pending{}, err
 			}
-			few = judge.Fair(judge.FairPlaces, had, cmp.Or(flow.Network(ctx), a.network))
 		}
 		if !few {
 			return Pending{}, &TooSoonError{At: at}

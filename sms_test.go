@@ -1,11 +1,13 @@
 package illumicode_test
 
 import (
+	"context"
 	"errors"
 	"maps"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/illumicodetest"
@@ -15,6 +17,7 @@ import (
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/capture"
+	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/route"
 )
 
@@ -128,6 +131,40 @@ func TestTextsToACountry(t *testing.T) {
 	if err != nil || len(left) != 1 || !strings.Contains(left[0].Note, "its texts of a day to +47 are used") {
 		t.Errorf("what waits: %+v, %v", left, err)
 	}
+}
+
+// What was not sent has cost nothing: it leaves the day's texts to a country as they were.
+func TestTextThatHasNotLeft(t *testing.T) {
+	gateway := &away{smsOnly: smsOnly{new(capture.Provider)}, times: 2}
+	k := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Providers = []provider.Provider{gateway, c.Providers[0]}
+		c.Outbox.Terms = map[string]route.Terms{gateway.Name(): {Caps: route.Caps{PerCountry: 1}}}
+	})
+	if _, err := k.Service.Signup(t.Context(), illumicode.Request{Address: "+4790012345"},
+		illumicode.Subject("7")); err != nil {
+		t.Fatal(err)
+	}
+	for range 3 {
+		drained(t, k)
+		k.Clock.Move(2 * time.Minute)
+	}
+	if n := len(gateway.Letters()); n != 1 {
+		left, err := storeOf(k).List(t.Context(), store.Filter{}, "", 10)
+		t.Errorf("%d texts left: %+v, %v", n, left, err)
+	}
+}
+
+// away is a gateway that cannot be reached the first times.
+type away struct {
+	smsOnly
+	times int
+}
+
+func (a *away) Send(ctx context.Context, h provider.Handover) provider.Result {
+	if a.times--; a.times >= 0 {
+		return provider.Result{Class: retry.Transient, Reply: "no connection"}
+	}
+	return a.smsOnly.Send(ctx, h)
 }
 
 // smsOnly is a gateway that takes no mail.

@@ -83,8 +83,7 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 		return nil, nil, err
 	}
 	way, err := smtp.New("harbour", smtp.Config{Host: host, Port: port, TLS: smtp.NoTLS, Clear: true,
-		Command: time.Second,
-		Final:   time.Second})
+		Command: time.Second, Final: time.Second})
 	if err != nil {
 		return nil, nil, err
 	}

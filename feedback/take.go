@@ -40,8 +40,8 @@ func deliveryOf(p *flow.Parts, address string) (delivery string, err error) {
 // is one with the same Source and ID or, without an ID, the same words. Workers apply it at once or, if it has
 // overtaken its own attempt, after that.
 //
-// A hard bounce makes an address bounced and suppresses it, but for one challenge a day; soft ones do if they add up
-// (Config.Bounces); a complaint suppresses notices. A bounce of a letter from before its address was last proven
+// A hard bounce makes an address bounced and suppresses it, but for one challenge a day. Soft ones do so if they add up
+// (Config.Bounces). A complaint suppresses notices. A bounce of a letter from before its address was last proven
 // changes nothing, and a proof ends what bounces began.
 //
 // The error matches [ErrForeignPath] if a path is none of this service's.

@@ -128,7 +128,10 @@ func (p *Pages) doConfirm(w http.ResponseWriter, r *http.Request, l linked) {
 
 // masked returns an address of which only the beginning and the domain are shown.
 func masked(address string) string {
-	local, domain, _ := strings.Cut(address, "@")
+	local, domain, mail := strings.Cut(address, "@")
+	if !mail { // a phone number
+		return "…" + local[max(0, len(local)-2):]
+	}
 	_, first := utf8.DecodeRuneInString(local)
 	return local[:first] + "…@" + domain
 }

@@ -127,15 +127,11 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 const lateBounce = 8 * 24 * time.Hour
 
 // void returns why a bounce says nothing of its address; "" if it does. Reports are not signed: whoever has read a
-// letter can write one.
-func (c Consequences) void(ctx context.Context, t store.Tx, d store.Delivery, f *store.Feedback) (why string,
-	err error) {
+// letter can write one. proven is when the address was.
+func (c Consequences) void(ctx context.Context, t store.Tx, d store.Delivery, f *store.Feedback,
+	proven time.Time) (why string, err error) {
 	if f.Taken.Sub(f.Sent) > lateBounce {
 		return "nothing, as it came more than eight days after this letter was sent", nil
-	}
-	proven, err := t.Proven(ctx, f.Mailbox)
-	if err != nil {
-		return "", err
 	}
 	if proven.After(f.Sent) {
 		return "nothing, as the address was proven after this letter was sent", nil
@@ -165,12 +161,12 @@ func (c Consequences) consequence(ctx context.Context, t store.Tx, d store.Deliv
 		return func() error { return suppress(store.NoticesOnly, "a complaint, told by "+f.Source) }, nil
 	}
 	nothing := func() error { return nil }
-	if f.Note, err = c.void(ctx, t, d, f); err != nil || f.Note != "" {
-		return nothing, err
-	}
 	proven, err := t.Proven(ctx, f.Mailbox)
 	if err != nil {
 		return nil, err
+	}
+	if f.Note, err = c.void(ctx, t, d, f, proven); err != nil || f.Note != "" {
+		return nothing, err
 	}
 	reason := fmt.Sprintf("a letter came back, told by %s: %s", f.Source, said)
 	if f.Kind == report.SoftBounce {

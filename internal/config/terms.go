@@ -13,8 +13,7 @@ func (f *File) Terms() (map[string]route.Terms, error) {
 	for i, p := range f.Provider {
 		t := route.Terms{Weight: p.Weight, Cost: p.Cost, Only: p.Only, Never: p.Never,
 			Caps: route.Caps{PerSecond: p.PerSecond, PerDay: p.PerDay, PerMonth: p.PerMonth, PerCountry: p.PerCountry,
-				AtOnce:  p.AtOnce,
-				Reserve: p.Reserve}}
+				AtOnce: p.AtOnce, Reserve: p.Reserve}}
 		err := error(nil)
 		if p.Zone != "" {
 			t.Caps.Zone, err = loadZone(p.Zone)

@@ -275,13 +275,10 @@ func (l *Limits) Guess(ctx context.Context, a judge.Request) (right func(context
 	}, nil
 }
 
-// Told is what rules call text messages that tell an owner what must not be told to who asked.
-const Told = "told"
-
 // SpendTold debits the rules on such messages alone, and reports whether they had room. Without such a rule there is
 // none.
 func (l *Limits) SpendTold(ctx context.Context) (ok bool, err error) {
-	a := judge.Request{Purpose: Told, Stage: limit.First, Medium: limit.SMS}
+	a := judge.Request{Purpose: judge.Told, Stage: limit.First, Medium: limit.SMS}
 	bound := slices.DeleteFunc(l.Set.Bind(a), func(b judge.Bound) bool { return len(b.Rule.On) == 0 })
 	if len(bound) == 0 {
 		return false, nil

@@ -55,15 +55,10 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 			all[at].FreeAt, all[at].Cap = w.now().Add(way.breaker.Patience()/2), busy
 			continue
 		}
-		ok, full, err := way.take(ctx, d.Lane)
-		if ok && err == nil && l.SMS != "" {
-			if ok, full, err = way.takeCountry(ctx, d.To); !ok || err != nil {
-				way.putBack(d.Lane)
-			}
-		}
+		ok, full, err := way.take(ctx, d)
 		if ok && err == nil {
 			if ok, err = way.probe(ctx); !ok || err != nil {
-				way.putBack(d.Lane)
+				way.putBack(ctx, d)
 			}
 		}
 		if choose.Quotas(way.terms.Caps) && (!ok || err != nil) {

@@ -119,6 +119,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
 	slot, crowded := t.connect(ctx)
 	if crowded && !t.began {
+		p.putBack(ctx, to)
 		w.unclaim(d, w.now().Add(p.breaker.Patience()/2), busy)
 		return
 	}
@@ -137,7 +138,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		}
 	}
 	if !t.began {
-		p.putBack(d.Lane) // it has cost nothing of the caps
+		p.putBack(ctx, to) // it has cost nothing of the caps
 	}
 	if t.cannot(r) {
 		return

@@ -11,7 +11,6 @@ import (
 	"github.com/illumicode/illumicode/internal/core/judge"
 	"github.com/illumicode/illumicode/internal/dial"
 	"github.com/illumicode/illumicode/internal/store"
-	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/route"
@@ -56,9 +55,23 @@ func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time
 	return all
 }
 
-// take takes one letter out of the provider's quotas, or says when there is room. An error is the
-// database's.
-func (w *way) take(ctx context.Context, lane store.Lane) (ok bool, full choose.Full, err error) {
+// take takes one letter out of the provider's quotas, and a text out of what its country has for the day, or says when
+// there is room. An error is the database's.
+func (w *way) take(ctx context.Context, d Addressed) (ok bool, full choose.Full, err error) {
+	ok, full, err = w.takeQuota(ctx, d.Lane)
+	if !ok || err != nil || !w.byCountry(d) {
+		return ok, full, err
+	}
+	err = w.updateCountry(ctx, d, func(held map[string]judge.State, code string) {
+		ok, full = choose.TakeCountry(w.terms.Caps, held, code, w.now())
+	})
+	if !ok || err != nil {
+		w.putBackQuota(d.Lane)
+	}
+	return ok && err == nil, full, err
+}
+
+func (w *way) takeQuota(ctx context.Context, lane store.Lane) (ok bool, full choose.Full, err error) {
 	if !choose.Quotas(w.terms.Caps) {
 		return true, full, nil
 	}
@@ -91,24 +104,35 @@ func (w *way) fromLease(urgent bool) (bool, choose.Full) {
 	return w.hold.Take(urgent, w.now())
 }
 
-// putBack returns a letter that was taken and not sent.
-func (w *way) putBack(lane store.Lane) {
+// putBack returns a letter that was taken and whose attempt has not begun. What was begun may have cost money.
+func (w *way) putBack(ctx context.Context, d Addressed) {
+	w.putBackQuota(d.Lane)
+	if !w.byCountry(d) {
+		return
+	}
+	err := w.updateCountry(context.WithoutCancel(ctx), d, func(held map[string]judge.State, code string) {
+		choose.ReturnCountry(w.terms.Caps, held, code, w.now())
+	})
+	if err != nil {
+		w.log.Warn("a text that was not sent could not be given back to its country's cap; it stays unused until the "+
+			"day ends", "provider", w.Name(), "delivery", d.ID, "error", err)
+	}
+}
+
+func (w *way) putBackQuota(lane store.Lane) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.hold.PutBack(lane == store.Urgent, w.now())
 }
 
-// takeCountry takes one text out of what the country of a number has for the day. It is not given back: a text that
-// failed may have cost money.
-func (w *way) takeCountry(ctx context.Context, to message.Address) (ok bool, full choose.Full, err error) {
-	if w.terms.Caps.PerCountry == 0 {
-		return true, full, nil
-	}
-	code := dial.Code(to.String())
-	err = w.store.UpdateCaps(ctx, w.Name(), []string{choose.Country(code)}, w.now(), func(held map[string]judge.State) {
-		ok, full = choose.TakeCountry(w.terms.Caps, held, code, w.now())
-	})
-	return ok, full, err
+// byCountry reports whether a delivery counts under the cap of a country.
+func (w *way) byCountry(d Addressed) bool { return w.terms.Caps.PerCountry > 0 && d.To.IsPhone() }
+
+func (w *way) updateCountry(ctx context.Context, d Addressed,
+	change func(held map[string]judge.State, code string)) error {
+	code := dial.Code(d.To.String())
+	return w.store.UpdateCaps(ctx, w.Name(), []string{choose.Country(code)}, w.now(),
+		func(held map[string]judge.State) { change(held, code) })
 }
 
 // returnLeases gives back what was leased and not used.

@@ -145,14 +145,25 @@ func Country(code string) string { return "country " + code }
 // TakeCountry takes one text to a country out of its day at now, and changes held accordingly. If there is none left,
 // it returns a Full.
 func TakeCountry(c route.Caps, held map[string]judge.State, code string, now time.Time) (ok bool, full Full) {
-	r := limit.Rule{Quota: limit.Quota{Times: c.PerCountry, Window: limit.Day, Zone: c.Zone}}
-	name := Country(code)
+	r, name := countryRule(c), Country(code)
 	st, after := judge.Look(&r, judge.Normalize(&r, held[name], now), 1, now)
 	if !st.Allowed {
 		return false, Full{"its texts of a day to " + code + " are used", st.At.Add(margin)}
 	}
 	held[name] = after
 	return true, Full{}
+}
+
+// ReturnCountry gives one text to a country back that was not sent, unless its day is over.
+func ReturnCountry(c route.Caps, held map[string]judge.State, code string, now time.Time) {
+	r, name := countryRule(c), Country(code)
+	if s, ok := held[name]; ok {
+		held[name] = judge.Return(&r, s, 1, now)
+	}
+}
+
+func countryRule(c route.Caps) limit.Rule {
+	return limit.Rule{Quota: limit.Quota{Times: c.PerCountry, Window: limit.Day, Zone: c.Zone}}
 }
 
 // Return gives n leased letters back that were not sent, unless their window is over.

@@ -344,7 +344,7 @@ func (in Input) confirmingOthers() (f Figure, any bool) {
 func (in Input) doors() (out []Figure) {
 	one := in.bound(limit.Mail, limit.Network)
 	for _, r := range in.Rules {
-		if r.Observe || r.By != limit.All && r.By != limit.Kind && r.By != limit.Domain || slices.Contains(r.On, told) {
+		if r.Observe || r.By != limit.All && r.By != limit.Kind && r.By != limit.Domain || slices.Contains(r.On, judge.Told) {
 			continue
 		}
 		d := day
@@ -368,9 +368,6 @@ func (in Input) doors() (out []Figure) {
 	}
 	return out
 }
-
-// told is what rules call text messages that tell an owner: no door.
-const told = "told"
 
 // allKinds returns the most letters to one address, summed over all purposes and side letters.
 func (in Input) allKinds() Figure {

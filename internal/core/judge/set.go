@@ -155,6 +155,9 @@ type Request struct {
 	Vouched bool // it presents what strangers do not have
 }
 
+// Told is what rules call text messages that tell an owner what must not be told to who asked.
+const Told = "told"
+
 // A Bound is a rule and what it counts a request under.
 type Bound struct {
 	Rule *limit.Rule
