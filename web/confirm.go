@@ -45,7 +45,7 @@ func (p *Pages) withLink(do func(http.ResponseWriter, *http.Request, linked)) ht
 	return func(w http.ResponseWriter, r *http.Request) {
 		l := linked{link: illumicode.Link(p.keptAs(r, linkCookie))}
 		if l.link == "" {
-			p.render(w, r, http.StatusNotFound, "sorry.html", page{Title: "no_link_title", Message: "no_link"})
+			p.noLink(w, r)
 			return
 		}
 		path := p.confirm
@@ -55,6 +55,11 @@ func (p *Pages) withLink(do func(http.ResponseWriter, *http.Request, linked)) ht
 		l.here = p.base + path + "/" + mark(string(l.link))
 		do(w, r, l)
 	}
+}
+
+// noLink says that this browser keeps no such link, and how to go on.
+func (p *Pages) noLink(w http.ResponseWriter, r *http.Request) {
+	p.render(w, r, http.StatusNotFound, "sorry.html", page{Title: "no_link_title", Message: "no_link"})
 }
 
 // refuseLink is refuse for a link.

@@ -19,6 +19,7 @@ const (
 	ticketCookie  = "illumicode_ticket_"
 	linkCookie    = "illumicode_link_"
 	browserCookie = "illumicode_browser"
+	doneCookie    = "illumicode_done" // this browser has proven an address just now
 )
 
 // mostKept is how many tickets, and how many links, a browser keeps; the oldest gives way.

@@ -231,7 +231,7 @@ func TestPagesInAllLocales(t *testing.T) {
 	for locale, w := range book {
 		for path, key := range map[string]string{"/proof": "wait_title", link: "confirm_title",
 			"/confirm/done": "done_title", "/not-me": "invalid_title"} {
-			_, body := s.do(b, "GET", path, nil, "Accept-Language", locale)
+			_, body := s.do(b, "GET", path, nil, "Accept-Language", locale, "Cookie", "illumicode_done=1")
 			dir := map[bool]string{true: "rtl", false: "ltr"}[locale == "ar"]
 			if !strings.Contains(body, "<h1>"+w[key]+"</h1>") && key != "invalid_title" ||
 				!strings.Contains(body, `<html lang="`+locale+`" dir="`+dir+`">`) {
@@ -254,7 +254,8 @@ func TestOwnTemplates(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.server.Config.Handler = pages
-	if _, body := s.do(s.browser(), "GET", "/confirm/done", nil); body != "<p>Aboard, at Tern Isle Ferry.</p>" {
+	if _, body := s.do(s.browser(), "GET", "/confirm/done", nil, "Cookie",
+		"illumicode_done=1"); body != "<p>Aboard, at Tern Isle Ferry.</p>" {
 		t.Errorf("%s", body)
 	}
 	if _, body := s.do(s.browser(), "GET", "/proof", nil); !strings.Contains(body, "Nothing to confirm here") {

@@ -85,7 +85,7 @@ type Fault struct {
 //
 //	/confirm          takes a link, and leads to /confirm/MARK (the path is Site.ConfirmPath)
 //	/confirm/MARK     asks, and confirms or signs in on POST
-//	/confirm/done     says that it worked
+//	/confirm/done     says that it worked, to the browser for which it has
 //	/proof            leads to /proof/MARK of the challenge that the browser has begun last
 //	/proof/MARK       takes the code, sends the letter again, corrects a mistyped address
 //	/not-me           takes a link, and leads to /not-me/MARK (the path is Site.NotMePath)

@@ -202,11 +202,17 @@ func (p *Pages) done(w http.ResponseWriter, r *http.Request, purpose string, pho
 	if purpose == challenge.SignIn {
 		to = cmp.Or(p.opts.After[purpose], p.base+"/")
 	}
+	p.setCookie(w, doneCookie, "1", linkCookieLife)
 	http.Redirect(w, r, to, http.StatusSeeOther)
 }
 
-// showDone says that it worked, and leads on to where the application wants: what the query says is only looked up.
+// showDone says that it worked, to a browser for which it has, and leads on to where the application wants: what the
+// query says is only looked up.
 func (p *Pages) showDone(w http.ResponseWriter, r *http.Request) {
+	if p.cookie(r, doneCookie) == "" {
+		p.noLink(w, r)
+		return
+	}
 	p.render(w, r, http.StatusOK, "done.html", page{Phone: r.URL.Query().Get("to") == "phone",
 		Next: p.opts.After[r.URL.Query().Get("of")]})
 }

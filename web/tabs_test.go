@@ -175,11 +175,31 @@ func TestAfter(t *testing.T) {
 		t.Fatal(err)
 	}
 	for of, want := range map[string]bool{"signup": true, "reverify": false, "/evil": false, "": false} {
-		w := httptest.NewRecorder()
-		pages.ServeHTTP(w, httptest.NewRequest("GET", "/confirm/done?of="+of, nil))
+		w, r := httptest.NewRecorder(), httptest.NewRequest("GET", "/confirm/done?of="+of, nil)
+		r.Header.Set("Cookie", "illumicode_done=1")
+		pages.ServeHTTP(w, r)
 		if got := strings.Contains(w.Body.String(), `href="/cabin"`); got != want || strings.Contains(w.Body.String(),
 			"evil") {
 			t.Errorf("of %q leads on: %v\n%s", of, got, w.Body)
+		}
+	}
+}
+
+// Nobody is told that an address is confirmed whose browser has confirmed nothing.
+func TestNothingIsDone(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	if r, body := s.do(b, "GET", "/confirm/done?of=signup", nil); r.StatusCode != http.StatusNotFound ||
+		strings.Contains(body, "is confirmed") {
+		t.Errorf("%d\n%s", r.StatusCode, body)
+	}
+	s.do(b, "POST", "/begin", nil)
+	_, page := s.do(b, "GET", s.Letter(mara, 1).Link(), nil)
+	s.press(b, page, "", nil)
+	for range 2 { // and when it is loaded again
+		if r, body := s.do(b, "GET", "/confirm/done?of=signup", nil); r.StatusCode != http.StatusOK ||
+			!strings.Contains(body, "Your email address is confirmed") {
+			t.Errorf("%d\n%s", r.StatusCode, body)
 		}
 	}
 }
