@@ -389,7 +389,7 @@ func TestSignInTellsNothing(t *testing.T) {
 // waitUntil waits for a summary of the outbox.
 func waitUntil(t *testing.T, k *illumicodetest.Kit, good func(store.Summary) bool) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	for ; ; time.Sleep(5 * time.Millisecond) {
 		sum, err := flow.Of(k.Service).Store.Summary(ctx, k.Service.Now())

@@ -15,7 +15,6 @@ import (
 	"time"
 )
 
-// A figure is one line of the table.
 // A figure is one row: a ratio against a floor that was measured in the same run.
 type figure struct {
 	what  string
@@ -37,7 +36,8 @@ var groups = []group{
 	{"signup", time.Minute, signupFigures}, {"smtp", 10 * time.Second, smtpFigures},
 	{"notify", 2 * time.Minute, notifyFigures}, {"delivery", 7 * time.Minute, deliveryFigures},
 	{"limits", 12 * time.Minute, limitFigures}, {"rehearsal", time.Minute, rehearsalFigures},
-	{"latency", 2 * time.Minute, latencyFigures}, {"timing", 2 * time.Minute, timingFigures},
+	{"latency", 2 * time.Minute, latencyFigures}, {"timing", 8 * time.Minute, timingFigures},
+	{"pages", 10 * time.Second, pageFigures},
 	{"claim", 8 * time.Minute, claimFigures},
 	{"memory", 12 * time.Minute, memoryFigures},
 }

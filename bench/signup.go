@@ -177,7 +177,7 @@ func signupOn(database string, scale int) ([]figure, error) {
 	}
 	var copies []*rowCopy
 	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"},
-		"illumicode_registration": {"subject"}, "illumicode_address": {"subject"}, "illumicode_delivery": {"id"},
+		"illumicode_address": {"subject"}, "illumicode_delivery": {"id"},
 		"illumicode_trail": {"challenge"}} {
 		c, err := newRowCopy(db, table, fresh)
 		if err != nil {
@@ -185,8 +185,17 @@ func signupOn(database string, scale int) ([]figure, error) {
 		}
 		copies = append(copies, c)
 	}
+	run, n := b.preparing(), 0
 	same := func() error {
 		return tx(db, func(t *sql.Tx) error {
+			n++
+			if err := run(t, "INSERT INTO illumicode_registration (subject, ticket, contested, since) VALUES (?, 't', "+
+				"CASE WHEN EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?) THEN 1 ELSE 0 END, 1) "+
+				"ON CONFLICT (subject) DO UPDATE SET contested = 1 RETURNING "+
+				"COALESCE((SELECT h.subject FROM illumicode_holder h WHERE h.mailbox = ?), '')", fmt.Sprint("bare ", n),
+				"s", "m"); err != nil {
+				return err
+			}
 			for _, c := range copies {
 				if err := c.insert(t); err != nil {
 					return err
@@ -293,13 +302,17 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 		}
 		return tx(db, func(t *sql.Tx) error {
 			return errors.Join(
-				run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ? RETURNING *",
-					one.id),
+				run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ? AND state = 'open' "+
+					"AND proved > 0 AND decoy = 0 AND action = '' AND NOT EXISTS (SELECT 1 FROM illumicode_change c WHERE "+
+					"c.subject = illumicode_challenge.subject AND c.state = 'frozen') RETURNING *", one.id),
 				run(t, "UPDATE illumicode_registration SET since = since WHERE subject = ? AND ticket = ? AND "+
 					"contested = 0", one.subject, ticket),
-				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1)", one.id, one.id),
-				run(t, "INSERT INTO illumicode_address (subject, address, mailbox, standing, since) VALUES (?, "+
-					"'a', 'a', 'confirmed', 1)", one.id),
+				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1) ON CONFLICT (mailbox) "+
+					"DO NOTHING", one.id, one.id),
+				run(t, "INSERT INTO illumicode_address (locale, subject, address, mailbox, standing, since) VALUES "+
+					"(COALESCE((SELECT locale FROM illumicode_challenge WHERE id = ?), ''), ?, 'a', 'a', 'confirmed', 1) "+
+					"ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed'", one.id, one.id),
+				run(t, "DELETE FROM illumicode_suppression WHERE thumb = ? AND scope = 'bounced'", one.id),
 				run(t, trail, one.id))
 		})
 	}

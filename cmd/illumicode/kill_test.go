@@ -85,7 +85,7 @@ func TestKilledWorkerLosesNothing(t *testing.T) {
 		if err := child.Start(); err != nil {
 			t.Fatal(err)
 		}
-		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 		if _, err := p.inbox.Wait(ctx, "", len(p.inbox.Letters(""))+90); err != nil {
 			t.Fatal(err)
 		}
@@ -145,7 +145,7 @@ func TestTwoWorkersOneFile(t *testing.T) {
 	}
 	st.Close()
 	p.fill(letters)
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	if _, err := p.inbox.Wait(ctx, "", letters); err != nil {
 		t.Fatal(err)

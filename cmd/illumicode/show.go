@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -128,10 +129,10 @@ func (a *app) showText(d store.Delivery, pauses []store.Pause, attempts []store.
 	for _, at := range attempts {
 		a.line("")
 		if at.Ended.IsZero() {
-			a.line("attempt %d through %s, begun %s: under way", at.Number, at.Provider, clock(at.Begun))
+			a.line("attempt %d through %s, begun %s: under way", at.Number, through(at.Provider), clock(at.Begun))
 			continue
 		}
-		a.line("attempt %d through %s, %s, %d ms: %s", at.Number, at.Provider, clock(at.Begun),
+		a.line("attempt %d through %s, %s, %d ms: %s", at.Number, through(at.Provider), clock(at.Begun),
 			at.Ended.Sub(at.Begun).Milliseconds(), at.Class)
 		for line := range strings.SplitSeq(at.Reply, "\n") {
 			a.line("    %s", line)
@@ -190,3 +191,6 @@ func next(d store.Delivery, pauses []store.Pause) string {
 	}
 	return "nothing: it ended at " + clock(d.Ended)
 }
+
+// through returns the provider of an attempt, for people: the letter of a decoy has none.
+func through(provider string) string { return cmp.Or(provider, "nobody") }

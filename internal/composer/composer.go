@@ -42,7 +42,7 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 	if err != nil {
 		return outbox.Letter{}, err
 	}
-	r, err := c.request(ctx, d, zone)
+	r, withheld, err := c.request(ctx, a, zone)
 	if err != nil {
 		return outbox.Letter{}, err
 	}
@@ -57,7 +57,9 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 		return outbox.Letter{}, &outbox.Drop{State: store.Suppressed, Note: "its reader has unsubscribed from " +
 			category}
 	case to.IsPhone():
-		return c.sms(to, r)
+		l, err := c.sms(to, r)
+		l.Withheld = withheld
+		return l, err
 	}
 	m, err := c.mail(ctx, a, r)
 	if err != nil {
@@ -70,7 +72,7 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 	l := outbox.Letter{
 		Envelope: provider.Envelope{From: c.p.Back.Of(c.p.Keys.Active(), d.ID, m.From.Envelope()), To: to.Envelope(),
 			UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
-		Message: composed, Signature: d.Signature,
+		Message: composed, Signature: d.Signature, Withheld: withheld,
 		Contents: provider.Letter{
 			From: m.From.Envelope(), FromName: m.From.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
 			Subject: m.Subject, Text: m.Text, HTML: m.HTML,
@@ -90,18 +92,19 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 	return l, nil
 }
 
-// request returns what the letter of a delivery is made of.
-func (c Composer) request(ctx context.Context, d store.Delivery, zone *time.Location) (_ render.Request, err error) {
-	r := render.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.p.Writer}
+// request returns what the letter of a delivery is made of, and why nobody gets it, if so.
+func (c Composer) request(ctx context.Context, d outbox.Addressed, zone *time.Location) (r render.Request,
+	withheld string, err error) {
+	r = render.Request{Letter: d.Letter, Locale: language.Make(d.Locale), Zone: zone, Writer: c.p.Writer}
 	switch {
 	case d.Challenge != "":
-		r.Data, r.Proof, err = c.proof(ctx, d)
+		withheld, err = c.proof(ctx, d, &r)
 	case d.Letter == flow.ChangeLetter || d.Letter == flow.ChangedLetter:
-		r.Data, r.Proof, err = c.undoing(ctx, d)
+		r.Data, r.Proof, err = c.undoing(ctx, d.Delivery)
 	default:
-		r.Data, err = c.data(ctx, d)
+		r.Data, err = c.data(ctx, d.Delivery)
 	}
-	return r, err
+	return r, withheld, err
 }
 
 // mail returns the message of a delivery.

@@ -22,35 +22,41 @@ import (
 var errElsewhere = errors.New("illumicode: the delivery is addressed to another address than its challenge; " +
 	"somebody else has written to its table")
 
-// proof makes code and link for a challenge's letter, or says why it is not needed any more.
-func (c Composer) proof(ctx context.Context, d store.Delivery) (map[string]any, render.Proof, error) {
+// proof gives a letter the code and the link of its challenge, or says why it is not needed any more. One that nobody
+// gets, as it is a decoy's, becomes what it would be where somebody did.
+func (c Composer) proof(ctx context.Context, d outbox.Addressed, r *render.Request) (withheld string, err error) {
 	row, err := c.p.Store.Challenge(ctx, d.Challenge)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, render.Proof{}, drop("its challenge is gone")
-	}
-	if err == nil {
-		err = c.unneeded(ctx, d, row)
-	} else {
-		err = later(err)
+		return "", drop("its challenge is gone")
 	}
 	if err != nil {
-		return nil, render.Proof{}, err
+		return "", later(err)
+	}
+	if row.Decoy {
+		if withheld, err = c.unsaid(ctx, d, row); err != nil {
+			return "", later(err)
+		}
+	}
+	if err := c.unneeded(ctx, d.Delivery, row); err != nil {
+		return "", err
 	}
 	key, err := c.p.ChallengeKey(row)
 	if err == nil && d.Address != row.Address {
 		err = errElsewhere
 	}
 	if err != nil {
-		return nil, render.Proof{}, err
+		return "", err
 	}
-	data, err := letterData(row)
-	if err != nil {
-		return nil, render.Proof{}, err
+	if r.Data, err = letterData(row); err != nil {
+		return "", err
 	}
-	if row.Decoy {
-		return data, render.Proof{}, nil
+	if withheld != "" {
+		r.Letter = c.p.Purposes[row.Purpose].Letter
 	}
-	return data, c.proofOf(d, row, key), nil
+	if withheld != "" || !row.Decoy {
+		r.Proof = c.proofOf(d.Delivery, row, key)
+	}
+	return withheld, nil
 }
 
 // later says that the database may answer another time.
@@ -61,11 +67,6 @@ func drop(note string) *outbox.Drop { return &outbox.Drop{State: store.Cancelled
 
 // unneeded returns a [*outbox.Drop] if a challenge's letter is not needed any more, or the database's error.
 func (c Composer) unneeded(ctx context.Context, d store.Delivery, row store.Challenge) error {
-	if row.Decoy {
-		if err := c.unsaid(ctx, d, row); err != nil {
-			return err
-		}
-	}
 	if row.Resends > 0 {
 		again, err := c.p.Store.AskedAgain(ctx, d)
 		switch {
@@ -88,30 +89,28 @@ func (c Composer) unneeded(ctx context.Context, d store.Delivery, row store.Chal
 	return nil
 }
 
-// unsaid returns a [*outbox.Drop] if a decoy's letter tells nobody anything, or the database's error.
-func (c Composer) unsaid(ctx context.Context, d store.Delivery, row store.Challenge) error {
+// unsaid returns why nobody gets a decoy's letter, or "" if somebody does. The error is the database's.
+func (c Composer) unsaid(ctx context.Context, d outbox.Addressed, row store.Challenge) (why string, err error) {
 	var said bool
-	var err error
-	note := "a decoy: nobody is written to"
+	const nobody = "nobody is written to"
+	why = nobody
 	switch {
 	case !c.p.TellOwner:
-	case isPhone(d):
-		said, err = c.mayText(ctx, d)
-		note = "a decoy: no text message says so"
+	case d.Withheld:
+	case isPhone(d.Delivery):
+		said, err = c.mayText(ctx, d.Delivery)
+		why = "no text message says so"
 	case d.Letter == flow.UnknownLetter:
-		said, err = c.unbraked(ctx, d)
-		note = "a limit on letters to addresses not yet confirmed"
+		said, err = c.unbraked(ctx, d.Delivery)
+		why = "a limit on letters to addresses not yet confirmed"
 	case d.Letter == flow.ExistsLetter: // an application may say that an address is taken which nobody has confirmed
 		said, err = c.p.Store.Held(ctx, row.Mailbox)
-		note = "a decoy, and no account holds the address"
+		why = "no account holds the address"
 	}
-	switch {
-	case err != nil:
-		return later(err)
-	case !said:
-		return &outbox.Drop{State: store.Cancelled, Note: note, Decoy: true}
+	if said {
+		why = ""
 	}
-	return nil
+	return why, err
 }
 
 // isPhone reports whether a delivery is a text message.

@@ -11,9 +11,10 @@ import (
 // An Addressed is a claimed delivery with its recipient, which is read from the row once.
 type Addressed struct {
 	store.Delivery
-	To     message.Address // zero if Unread
-	Unread error           // why the address cannot be read
-	found  bool            // it was looked up, and is not in the row yet
+	To       message.Address // zero if Unread
+	Unread   error           // why the address cannot be read
+	found    bool            // it was looked up, and is not in the row yet
+	Withheld bool            // its first attempt went to nobody, and so do the others
 }
 
 // A HoldError is the reason for which a delivery has to wait until somebody decides.

@@ -45,19 +45,13 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
 		return
 	}
+	d.Withheld = len(tried) > 0 && tried[0].Withheld()
 	ctx, span := startSpan(ctx, d.Delivery)
 	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
 	var drop *Drop
 	switch {
 	case errors.As(err, &drop):
-		if drop.Decoy {
-			w.persist(d.Delivery, func(ctx context.Context) error {
-				return w.store.DropDecoy(ctx, d.Delivery, drop.State, drop.Note, w.now())
-			})
-			w.cfg.Observer.Ended(d.Lane, drop.State)
-			return
-		}
 		w.drop(d.Delivery, drop.State, drop.Note)
 		return
 	case errors.Is(err, ErrLater):
@@ -73,6 +67,10 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		return
 	}
 	d.Signature = letter.Signature
+	if letter.Withheld != "" {
+		w.withhold(ctx, d, tried, letter)
+		return
+	}
 	if c, ok := w.choose(ctx, d, tried, letter); ok {
 		w.attempt(ctx, d, c, letter)
 	}
@@ -117,6 +115,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 	t := &try{worker: w, d: d, found: to.found, by: p, row: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1,
 		Claim:  d.Claim,
 		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
+	t.left = t.row.Begun
 	slot, crowded := t.connect(ctx)
 	if crowded && !t.began {
 		p.putBack(ctx, to)
@@ -134,6 +133,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		r, panicked = t.hand(ctx, letter)
 		slot.give(d.Lane)
 		if t.beginErr == nil && t.momentErr == nil {
+			p.remember(r.Class, t.began, w.now().Sub(t.left))
 			p.answered(context.WithoutCancel(ctx), choose.Answer{Class: r.Class, Code: r.Code, After: r.After})
 		}
 	}
@@ -164,9 +164,10 @@ type try struct {
 	found     bool // its address is to be written with the first attempt
 	by        chosen
 	row       store.Attempt
-	began     bool  // the row is on record
-	beginErr  error // why it is not
-	momentErr error // why the letter did not leave when all was ready
+	left      time.Time // when the row was on record; before that, when it was to be
+	began     bool      // the row is on record
+	beginErr  error     // why it is not
+	momentErr error     // why the letter did not leave when all was ready
 }
 
 // begin records the attempt, once.
@@ -176,7 +177,7 @@ func (t *try) begin(ctx context.Context) error {
 	}
 	if !t.began && t.beginErr == nil {
 		t.beginErr = t.ledgerOf(t.d).write(ctx, t.d, &t.row, nil)
-		t.began = t.beginErr == nil
+		t.began, t.left = t.beginErr == nil, t.now()
 	}
 	return t.beginErr
 }
@@ -220,17 +221,23 @@ func (t *try) hand(ctx context.Context, letter Letter) (r provider.Result, panic
 
 // cannot reports whether nothing is to be recorded of an attempt, and gives the delivery back where it is still ours.
 func (t *try) cannot(r provider.Result) bool {
-	switch {
-	case errors.Is(t.beginErr, store.ErrFenced):
-		t.log.Warn("the claim was lost before sending", "delivery", t.d.ID)
-		return true
-	case t.beginErr != nil && !t.began && !verdict.HandedOver(r.Class): // the database's fault, not the letter's
-		t.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", t.d.ID, "error", t.beginErr)
-		until := t.now().Add(t.cfg.Poll)
-		t.persist(t.d, func(ctx context.Context) error { return t.store.Unbegin(ctx, t.d, until, t.now()) })
+	if errors.Is(t.beginErr, store.ErrFenced) ||
+		t.beginErr != nil && !t.began && !verdict.HandedOver(r.Class) { // the database's fault, not the letter's
+		t.notBegun(t.d, t.beginErr)
 		return true
 	}
 	return false
+}
+
+// notBegun gives a delivery back of whose attempt no begin is on record, where it is still ours.
+func (w *worker) notBegun(d store.Delivery, err error) {
+	if errors.Is(err, store.ErrFenced) {
+		w.log.Warn("the claim was lost before sending", "delivery", d.ID)
+		return
+	}
+	w.log.Error("an attempt cannot be recorded, so nothing is sent", "delivery", d.ID, "error", err)
+	until := w.now().Add(w.cfg.Poll)
+	w.persist(d, func(ctx context.Context) error { return w.store.Unbegin(ctx, d, until, w.now()) })
 }
 
 // ended returns the attempt as it ended.

@@ -33,13 +33,13 @@ type Letter struct {
 	Contents  provider.Letter
 	SMS       string // empty for mail
 	Signature string // the DKIM-Signature fields in it, to be kept for every attempt; may be empty
+	Withheld  string // why nobody gets it: it is a decoy's; empty where somebody does
 }
 
 // A Drop is the reason why a delivery is ended without an attempt.
 type Drop struct {
 	State store.State // Cancelled, Expired or Suppressed
 	Note  string
-	Decoy bool // the lives of its challenge begin as if it had been handed over
 }
 
 func (d *Drop) Error() string { return "outbox: " + string(d.State) + ": " + d.Note }

@@ -325,7 +325,7 @@ func testClaimUnheardOf(t *testing.T) {
 	}}
 	c := quick
 	c.Lease = 150 * time.Millisecond
-	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer stop()
 	ended := make(chan error, 1)
 	go func() { ended <- outbox.New(st, plain{}, []provider.Provider{w}, time.Now, quiet(c)).Run(ctx) }()

@@ -33,6 +33,7 @@ type way struct {
 	hold   choose.Stock
 	health choose.Health
 	good   int       // successes that health does not know yet
+	last   ending    // of its last attempt
 	told   time.Time // when it was last written
 }
 

@@ -13,10 +13,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
 
+	"github.com/illumicode/illumicode/internal/proxy"
 	"github.com/jackc/pgx/v5"
 )
 
@@ -140,4 +142,34 @@ func Fresh(tb testing.TB) string {
 		tb.Fatal(err)
 	}
 	return conn
+}
+
+// Through returns a connection string that leads to the same database by ways of one's own, such as proxies.
+func Through(tb testing.TB, conn string, ways ...*proxy.Proxy) string {
+	tb.Helper()
+	cfg, err := pgx.ParseConfig(conn)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	var hosts, ports []string
+	for _, way := range ways {
+		hosts, ports = append(hosts, "127.0.0.1"), append(ports, strconv.Itoa(way.Addr().Port))
+	}
+	return fmt.Sprintf("host=%s port=%s user=%s dbname=%s sslmode=disable", strings.Join(hosts, ","),
+		strings.Join(ports, ","), cfg.User, cfg.Database)
+}
+
+// Proxy returns a proxy to the server of a connection string.
+func Proxy(tb testing.TB, conn string) *proxy.Proxy {
+	tb.Helper()
+	cfg, err := pgx.ParseConfig(conn)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	p, err := proxy.New("unix", fmt.Sprintf("%s/.s.PGSQL.%d", cfg.Host, cfg.Port), 0)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(p.Close)
+	return p
 }

@@ -63,6 +63,7 @@ const (
 	Waiting     = queue.Waiting
 	Claimed     = queue.Claimed
 	Sent        = queue.Sent
+	Withheld    = queue.Withheld
 	Failed      = queue.Failed
 	Cancelled   = queue.Cancelled
 	Expired     = queue.Expired
@@ -113,6 +114,8 @@ var (
 	PauseKinds  = queue.PauseKinds
 	ErrFenced   = queue.ErrFenced
 	ErrTooLarge = queue.ErrTooLarge
+
+	Quiet = db.Quiet
 
 	ErrNotFound    = db.ErrNotFound
 	ErrVersion     = db.ErrVersion

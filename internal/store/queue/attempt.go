@@ -19,7 +19,7 @@ type Attempt struct {
 	Number   int // from 1
 	Claim    int64
 	Worker   string
-	Provider string
+	Provider string // empty where nobody gets the letter: see [Attempt.Withheld]
 	Begun    time.Time
 	Ended    time.Time // zero while it runs, or when its worker died
 	Class    retry.Class
@@ -32,6 +32,12 @@ type Attempt struct {
 	Fixed     time.Time // dates the letter of this and all later attempts
 	Signature string    // DKIM-Signature fields of the same
 }
+
+// Withheld is the class of an attempt that went to nobody, as its letter is a decoy's.
+const Withheld retry.Class = "withheld"
+
+// Withheld reports whether an attempt went to nobody.
+func (a Attempt) Withheld() bool { return a.Provider == "" }
 
 // attemptRow are the columns of an attempt.
 var attemptRow = db.Columns[Attempt]{
@@ -184,19 +190,30 @@ var (
 		`, due = CASE WHEN CAST(? AS BIGINT) > 0 THEN CAST(? AS BIGINT) ELSE due END,
 		attempts = ?, spent = ?, held_by = ?, note = ?` + ours)
 
-	// Deliveries that were sent are most of all: they leave by the group.
-	endSent = db.ListQ(claimRow, leave(db.Values{"data": `'{}'`, "state": `'sent'`, "attempts": `attempts + 1`,
-		"spent": `spent + 1`, "note": `''`})+`, r
-		WHERE `+db.Filled("r.claim")+` AND id = r.delivery AND illumicode_delivery.claim = r.claim AND `+inHand+`
-		@lock(illumicode_delivery)`)
-	deleteSent = db.ListQ(claimRow, `DELETE FROM @delivery
+	// Deliveries that were sent are most of all, and those that go to nobody cost as much: they leave by the group.
+	endSent     = leaveTogether(Sent, `spent + 1`, "")
+	endWithheld = leaveTogether(Cancelled, `spent`, "a decoy: nobody is written to")
+	deleteGroup = db.ListQ(claimRow, `DELETE FROM @delivery
 		WHERE (id, claim) IN (SELECT delivery, claim FROM r WHERE `+db.Filled("r.claim")+`) AND `+inHand)
 )
 
+// leaveTogether returns how deliveries leave as a group, to one state.
+func leaveTogether(state State, spent, note string) *db.ListQuery[ClaimKey] {
+	return db.ListQ(claimRow, leave(db.Values{"data": `'{}'`, "state": `'` + string(state) + `'`, "attempts": `attempts + 1`,
+		"spent": spent, "note": `'` + note + `'`})+`, r
+		WHERE `+db.Filled("r.claim")+` AND id = r.delivery AND illumicode_delivery.claim = r.claim AND `+inHand+`
+		@lock(illumicode_delivery)`)
+}
+
 func (e End) claimKey() ClaimKey { return ClaimKey{e.Attempt.Delivery, e.Claim} }
 
-// grouped reports whether the delivery leaves with others: it was sent, and nothing hangs on it.
-func (e End) grouped() bool { return e.State == Sent && e.Bundle == "" && !e.Collapse }
+// withheld reports whether the letter of a decoy has ended with it.
+func (e End) withheld() bool { return e.State == Cancelled && e.Attempt.Withheld() }
+
+// grouped reports whether the delivery leaves with others: it was sent, or withheld, and nothing hangs on it.
+func (e End) grouped() bool {
+	return (e.State == Sent || e.withheld()) && e.Bundle == "" && !e.Collapse
+}
 
 // begins reports whether a challenge's lives begin with it.
 func (e End) begins() bool { return e.HandedOver && e.Challenge != "" }
@@ -204,17 +221,23 @@ func (e End) begins() bool { return e.HandedOver && e.Challenge != "" }
 // endStatements returns what records the ends of attempts, and moves the deliveries that leave as a group.
 func endStatements(ends []End) []db.Statement {
 	rows := make([]Attempt, len(ends))
-	var sent []ClaimKey
+	var sent, withheld []ClaimKey
 	var last time.Time
 	for i, e := range ends {
 		rows[i] = e.Attempt
-		if e.grouped() {
+		if !e.grouped() {
+			continue
+		}
+		last = e.Attempt.Ended
+		if e.withheld() {
+			withheld = append(withheld, e.claimKey())
+		} else {
 			sent = append(sent, e.claimKey())
-			last = e.Attempt.Ended
 		}
 	}
 	return slices.Concat(endAttempts.Statements(rows, nil), endSent.Statements(sent, nil, db.Millis(last)),
-		deleteSent.Statements(sent, nil))
+		endWithheld.Statements(withheld, nil, db.Millis(last)),
+		deleteGroup.Statements(slices.Concat(sent, withheld), nil))
 }
 
 // end records the ends of attempts and what becomes of their deliveries.
@@ -299,10 +322,10 @@ type Carried struct {
 	Count    int
 }
 
-var byProvider = db.Q(`SELECT provider, class, COUNT(*) FROM @attempt WHERE ended > 0 GROUP BY provider, class
+var byProvider = db.Q(`SELECT provider, class, COUNT(*) FROM @attempt WHERE ended > 0 AND provider <> '' GROUP BY provider, class
 	ORDER BY provider, class`)
 
-// ByProvider counts the attempts that are kept, by provider and what came of them.
+// ByProvider counts the attempts that are kept and went to somebody, by provider and what came of them.
 func (s Rows) ByProvider(ctx context.Context) ([]Carried, error) {
 	return db.All(ctx, s, func(r db.Scanner) (c Carried, err error) {
 		return c, r.Scan(&c.Provider, &c.Class, &c.Count)

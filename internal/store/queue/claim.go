@@ -5,7 +5,6 @@ import (
 	"errors"
 	"time"
 
-	"github.com/illumicode/illumicode/internal/store/challenges"
 	"github.com/illumicode/illumicode/internal/store/db"
 )
 
@@ -103,17 +102,6 @@ func (s Rows) Drop(ctx context.Context, d Delivery, state State, note string, no
 	return s.Write(ctx, func(t Tx) error {
 		_, err := t.endAlone(ctx, d, state, note, now)
 		return err
-	})
-}
-
-// DropDecoy is Drop for a decoy's letter: what a hand-over would begin begins.
-func (s Rows) DropDecoy(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
-	return s.Write(ctx, func(t Tx) error {
-		ended, err := t.endAlone(ctx, d, state, note, now)
-		if err != nil || !ended {
-			return err
-		}
-		return challenges.Tx{Tx: t.Tx}.HandedOver(ctx, d.Challenge, d.Generation, now)
 	})
 }
 

@@ -24,7 +24,7 @@ func (s Rows) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 
 var _ = db.HotByIndex(map[string]string{
 	"is anything due": anyDue, "claim a lane": claimLane, "begin attempts": beginAttempts.Text(),
-	"end attempts": endAttempts.Text(), "end what was sent": endSent.Text(), "delete what was sent": deleteSent.Text(),
+	"end attempts": endAttempts.Text(), "end what was sent": endSent.Text(), "delete what was sent": deleteGroup.Text(),
 })
 
 var _ = db.Hot(map[string]string{

@@ -60,7 +60,7 @@ var (
 		`) AS lanes`)
 	lastSeen    = db.Q(`SELECT COALESCE(MAX(seen), 0) FROM @worker`)
 	countRepeat = db.Q(`SELECT COUNT(*) FROM @attempt a JOIN @attempt b
-		ON b.delivery = a.delivery AND b.number = a.number + 1 WHERE a.class = 'ambiguous'`)
+		ON b.delivery = a.delivery AND b.number = a.number + 1 WHERE a.class = 'ambiguous' AND a.provider <> ''`)
 	countLists = db.Q(`SELECT COUNT(*) FROM @fanout`)
 	countAside = db.Q(`SELECT COUNT(*) FROM @event_aside`)
 )
