@@ -137,12 +137,11 @@ func (c Config) parts() (*flow.Parts, error) {
 }
 
 // Run delivers letters until ctx ends. It then claims nothing more, lets attempts under way finish for Outbox.Grace,
-// gives the rest back and returns nil. A database that is away is waited for. Call it in a goroutine of its own, in one
-// process or in several: all share the work.
+// gives the rest back and returns nil, no later than 2 s after that: what cannot be interrupted, such as a provider
+// that does not heed its context, is left behind and logged. A database that is away is waited for. Call it in a
+// goroutine of its own, in one process or in several: all share the work.
 func (s *Service) Run(ctx context.Context) error {
-	var background sync.WaitGroup
-	background.Go(func() { s.clock.Run(ctx, s.p.Log) })
-	defer background.Wait()
+	go s.clock.Run(ctx, s.p.Log)
 	return s.p.Outbox.Run(ctx)
 }
 

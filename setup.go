@@ -52,6 +52,7 @@ func (c Config) checked() (Config, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
+	c.Log = rows.Quiet(c.Log)
 	if c.Observer == nil {
 		c.Observer = nobody{}
 	}

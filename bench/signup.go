@@ -170,39 +170,13 @@ func signupOn(database string, scale int) ([]figure, error) {
 		return nil, err
 	}
 	defer b.close()
-	db := b.store.DB()
 	begin := b.begin
 	if err := begin(); err != nil {
 		return nil, err
 	}
-	var copies []*rowCopy
-	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"},
-		"illumicode_address": {"subject"}, "illumicode_delivery": {"id"},
-		"illumicode_trail": {"challenge"}} {
-		c, err := newRowCopy(db, table, fresh)
-		if err != nil {
-			return nil, err
-		}
-		copies = append(copies, c)
-	}
-	run, n := b.preparing(), 0
-	same := func() error {
-		return tx(db, func(t *sql.Tx) error {
-			n++
-			if err := run(t, "INSERT INTO illumicode_registration (subject, ticket, contested, since) VALUES (?, 't', "+
-				"CASE WHEN EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?) THEN 1 ELSE 0 END, 1) "+
-				"ON CONFLICT (subject) DO UPDATE SET contested = 1 RETURNING "+
-				"COALESCE((SELECT h.subject FROM illumicode_holder h WHERE h.mailbox = ?), '')", fmt.Sprint("bare ", n),
-				"s", "m"); err != nil {
-				return err
-			}
-			for _, c := range copies {
-				if err := c.insert(t); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
+	same, err := b.bareBegin()
+	if err != nil {
+		return nil, err
 	}
 	two, err := b.twoRows()
 	if err != nil {
@@ -225,6 +199,40 @@ func signupOn(database string, scale int) ([]figure, error) {
 	}
 	signIn, err := b.signInFigure(database, scale)
 	return append(out, confirm, signIn), err
+}
+
+// bareBegin returns what runs the statements of begin without the library. There is a row of each table already.
+func (b *bed) bareBegin() (func() error, error) {
+	db := b.store.DB()
+	var copies []*rowCopy
+	for table, fresh := range map[string][]string{"illumicode_challenge": {"id", "ticket"},
+		"illumicode_address": {"subject"}, "illumicode_delivery": {"id"},
+		"illumicode_trail": {"challenge"}} {
+		c, err := newRowCopy(db, table, fresh)
+		if err != nil {
+			return nil, err
+		}
+		copies = append(copies, c)
+	}
+	run, n := b.preparing(), 0
+	const register = `INSERT INTO illumicode_registration (subject, ticket, contested, since) VALUES (?, 't',
+		CASE WHEN EXISTS (SELECT 1 FROM illumicode_address WHERE subject = ?) THEN 1 ELSE 0 END, 1)
+		ON CONFLICT (subject) DO UPDATE SET contested = 1
+		RETURNING COALESCE((SELECT h.subject FROM illumicode_holder h WHERE h.mailbox = ?), '')`
+	return func() error {
+		return tx(db, func(t *sql.Tx) error {
+			n++
+			if err := run(t, register, fmt.Sprint("bare ", n), "s", "m"); err != nil {
+				return err
+			}
+			for _, c := range copies {
+				if err := c.insert(t); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}, nil
 }
 
 // begin begins a signup in a transaction of its own.
@@ -276,6 +284,12 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 	const trail = "INSERT INTO illumicode_trail (challenge, subject, mailbox, at, what, outcome, network) VALUES " +
 		"(?, 's', 'm', 1, 'w', 'o', '')"
 	const challenge = "SELECT * FROM illumicode_challenge WHERE "
+	const accept = `UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ? AND state = 'open'
+		AND proved > 0 AND decoy = 0 AND action = '' AND NOT EXISTS (SELECT 1 FROM illumicode_change c
+		WHERE c.subject = illumicode_challenge.subject AND c.state = 'frozen') RETURNING *`
+	const address = `INSERT INTO illumicode_address (locale, subject, address, mailbox, standing, since)
+		VALUES (COALESCE((SELECT locale FROM illumicode_challenge WHERE id = ?), ''), ?, 'a', 'a', 'confirmed', 1)
+		ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed'`
 	next := 0
 	ours := func() error {
 		one := all[next]
@@ -302,16 +316,12 @@ func (b *bed) confirmFigure(database string, scale int) (figure, error) {
 		}
 		return tx(db, func(t *sql.Tx) error {
 			return errors.Join(
-				run(t, "UPDATE illumicode_challenge SET state = 'accepted', accepted = 1 WHERE id = ? AND state = 'open' "+
-					"AND proved > 0 AND decoy = 0 AND action = '' AND NOT EXISTS (SELECT 1 FROM illumicode_change c WHERE "+
-					"c.subject = illumicode_challenge.subject AND c.state = 'frozen') RETURNING *", one.id),
+				run(t, accept, one.id),
 				run(t, "UPDATE illumicode_registration SET since = since WHERE subject = ? AND ticket = ? AND "+
 					"contested = 0", one.subject, ticket),
-				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1) ON CONFLICT (mailbox) "+
-					"DO NOTHING", one.id, one.id),
-				run(t, "INSERT INTO illumicode_address (locale, subject, address, mailbox, standing, since) VALUES "+
-					"(COALESCE((SELECT locale FROM illumicode_challenge WHERE id = ?), ''), ?, 'a', 'a', 'confirmed', 1) "+
-					"ON CONFLICT (subject, address) DO UPDATE SET standing = 'confirmed'", one.id, one.id),
+				run(t, "INSERT INTO illumicode_holder (mailbox, subject, since) VALUES (?, ?, 1) "+
+					"ON CONFLICT (mailbox) DO NOTHING", one.id, one.id),
+				run(t, address, one.id, one.id),
 				run(t, "DELETE FROM illumicode_suppression WHERE thumb = ? AND scope = 'bounced'", one.id),
 				run(t, trail, one.id))
 		})

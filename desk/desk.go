@@ -24,8 +24,13 @@ type Desk struct {
 	p   *flow.Parts
 }
 
-// New returns the desk of a service.
-func New(svc *illumicode.Service) *Desk { return &Desk{svc, flow.Of(svc)} }
+// New returns the desk of a service. Where the store has connections of its own for it, what an operator asks for may
+// take long.
+func New(svc *illumicode.Service) *Desk {
+	p := *flow.Of(svc)
+	p.Store = p.Store.Patient()
+	return &Desk{svc, &p}
+}
 
 // A Preview is a letter as it will look, with its link and its code masked.
 type Preview struct {
@@ -115,7 +120,7 @@ type Summary struct {
 	EventsAside int             // events that no rule could take
 	OldestDue   time.Time       // of what waits and is due; zero if nothing is
 	WorkerSeen  time.Time       // of any worker; zero if there was none for a day
-	NobodyWorks bool            // letters are due and no worker was seen for a minute
+	NobodyWorks bool            // letters are due, or lists or events wait, and no worker was seen for a minute
 }
 
 // Summary returns the outbox at a glance.

@@ -31,8 +31,10 @@ type Metrics struct {
 	waiting  *prometheus.GaugeVec
 	oldest   *prometheus.GaugeVec
 	sampled  prometheus.Gauge
+	nobody   prometheus.Gauge
 
-	mu sync.Mutex // held while a sample is shown
+	mu   sync.Mutex // held while a sample is shown; guards told
+	told time.Time  // when the log was last told that nobody works
 }
 
 var _ delivery.Observer = (*Metrics)(nil)
@@ -64,8 +66,11 @@ func New() *Metrics {
 			[]string{"lane"}),
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
+		nobody: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_nobody_works",
+			Help: "1 if letters, lists or events wait and no worker was seen for a minute, as of this look."}),
 	}
-	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.back, m.waiting, m.oldest, m.sampled)
+	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.back, m.waiting, m.oldest, m.sampled,
+		m.nobody)
 	return m
 }
 
@@ -112,24 +117,56 @@ func (m *Metrics) show(s delivery.Observation) {
 	m.sampled.Set(float64(s.At.UnixMilli()) / 1000)
 }
 
-// Handler serves /metrics, /healthz, which says that the process lives, and /readyz, which says
-// whether the database answers, with 503 if not, and whether somebody works. It is for a listener
-// that the public cannot reach.
+const nobodyWorks = "NOBODY WORKS: letters, lists or events wait and no worker was seen for a minute"
+
+// look asks the database, for at most 3 s, whether nobody works, and keeps and logs what it says.
+func (m *Metrics) look(ctx context.Context, p *flow.Parts) (nobody bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	if nobody, err = p.Store.NobodyWorks(ctx, p.Now()); err != nil {
+		return false, err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.nobody.Set(map[bool]float64{true: 1}[nobody])
+	if nobody && time.Since(m.told) >= time.Minute {
+		m.told = time.Now()
+		p.Log.Warn(nobodyWorks + "; run `illumicode deliver`, or svc.Run in your application")
+	}
+	return nobody, nil
+}
+
+// Handler serves /metrics, /healthz, which says that the process lives, and /readyz, which says whether it does its
+// job: that the database answers within 3 s and, where a worker runs in it, that the worker has looked for letters
+// within three polls and those 3 s; else it answers 503. That letters, lists or events wait and no worker was seen for
+// a minute is told by all, and makes only workers unready. It is for a listener that the public cannot reach.
 func (m *Metrics) Handler(svc *illumicode.Service) http.Handler {
 	p := flow.Of(svc)
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+	figures := promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		if _, err := m.look(r.Context(), p); err != nil {
+			p.Log.Error("whether somebody works cannot be told", "error", err)
+		}
+		figures.ServeHTTP(w, r)
+	})
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	mux.HandleFunc("GET /readyz", func(w http.ResponseWriter, r *http.Request) {
-		ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
-		defer cancel()
-		nobody, err := p.Store.NobodyWorks(ctx, p.Now())
+		nobody, err := m.look(r.Context(), p)
+		stuck := p.Outbox.Stuck()
 		switch {
 		case err != nil:
+			p.Log.Error("not ready: the database does not answer", "error", err)
 			w.WriteHeader(http.StatusServiceUnavailable)
 			fmt.Fprintln(w, "the database does not answer; the log has why")
+		case stuck != "":
+			w.WriteHeader(http.StatusServiceUnavailable)
+			fmt.Fprintln(w, stuck)
+		case nobody && p.Outbox.Works():
+			w.WriteHeader(http.StatusServiceUnavailable)
+			fmt.Fprintln(w, nobodyWorks)
 		case nobody:
-			fmt.Fprintln(w, "ok, but NOBODY WORKS: letters are due and no worker was seen for a minute")
+			fmt.Fprintln(w, "ok, but "+nobodyWorks)
 		default:
 			fmt.Fprintln(w, "ok")
 		}

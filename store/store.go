@@ -30,7 +30,7 @@ var ErrVersion = rows.ErrVersion
 // Migrate creates the tables, or upgrades them to this version, in one transaction: all or nothing. Several processes
 // may call it at once; one does the work.
 func (s *Store) Migrate(ctx context.Context) error {
-	_, err := rows.Of(s).Migrate(ctx, time.Now())
+	_, err := rows.Of(s).Patient().Migrate(ctx, time.Now())
 	return err
 }
 

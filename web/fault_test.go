@@ -71,3 +71,32 @@ func TestFaultIsLogged(t *testing.T) {
 		t.Errorf("afterwards: %d", r.StatusCode)
 	}
 }
+
+// Where the database is away, pages and calls say that it is for now: 503.
+func TestDatabaseIsAway(t *testing.T) {
+	s := newSite(t)
+	b := s.browser()
+	s.do(b, "POST", "/begin", nil)
+	link := s.Letter(mara, 1).Link()
+	if err := s.Service.Store().DB().Close(); err != nil {
+		t.Fatal(err)
+	}
+	s.do(b, "GET", link, nil)
+	if r, body := s.do(b, "GET", s.here(b), nil); r.StatusCode != http.StatusServiceUnavailable {
+		t.Errorf("the page: %d\n%s", r.StatusCode, body)
+	}
+	req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin",
+		strings.NewReader(`{"address": "mara@ternisle.example"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	if resp.StatusCode != http.StatusServiceUnavailable {
+		t.Errorf("the call: %d", resp.StatusCode)
+	}
+}

@@ -341,6 +341,7 @@ func (p *Pages) refuseAs(w http.ResponseWriter, r *http.Request, err error, v pa
 	}
 	v.Message, v.Title = key, key+"_title"
 	if status == http.StatusInternalServerError {
+		status = faultStatus(err)
 		v.Request = logFault(p.svc, r, err)
 		if p.opts.Failed != nil {
 			p.opts.Failed(r, Fault{ID: v.Request, Err: err})

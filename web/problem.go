@@ -12,6 +12,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/internal/flow"
+	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/message"
 )
 
@@ -78,8 +79,16 @@ func (a *API) fail(w http.ResponseWriter, r *http.Request, err error) {
 			return
 		}
 	}
-	problem(w, http.StatusInternalServerError, "internal", "the fault is on this side; try again",
+	problem(w, faultStatus(err), "internal", "the fault is on this side; try again",
 		map[string]any{"request": logFault(a.svc, r, err)})
+}
+
+// faultStatus returns the status of a fault of ours: 503 where the database fails, and not for what it was asked.
+func faultStatus(err error) int {
+	if errors.Is(err, rows.ErrDatabase) && !errors.Is(err, rows.ErrData) {
+		return http.StatusServiceUnavailable
+	}
+	return http.StatusInternalServerError
 }
 
 // logFault logs what was answered with 500, and returns what names the request in the log and in the answer.

@@ -138,7 +138,8 @@ func (a *app) passed(s desk.Story) {
 	for _, d := range s.Letters {
 		a.line("  %s  %-14s %-10s %s", clock(d.Created), d.Letter, d.State, d.Note)
 		for _, t := range d.Attempts {
-			a.line("      %s  attempt %d through %s: %s  %s", clock(t.Begun), t.Number, through(t.Provider), t.Class, t.Reply)
+			a.line("      %s  attempt %d through %s: %s  %s", clock(t.Begun), t.Number, through(t.Provider), t.Class,
+				t.Reply)
 		}
 		for _, f := range returned(d) {
 			a.line("      %s", cameBack(f))

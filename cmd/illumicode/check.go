@@ -211,7 +211,7 @@ func (c checker) database() []provider.Step {
 	sum, err := st.Summary(c.ctx, now)
 	if err == nil && sum.NobodyWorks(now) {
 		return append(steps, provider.Step{What: "outbox", Verdict: provider.Failed,
-			Saw:  "letters wait, and no worker was seen for a minute",
+			Saw:  "letters, lists or events wait, and no worker was seen for a minute",
 			Next: "run `illumicode deliver`, or svc.Run in your application"})
 	}
 	steps = append(steps, tried("outbox", summaryLine(sum), err))

@@ -214,7 +214,7 @@ func (a *app) onKeys(ctx context.Context, fn func(*config.File, *keyring.Keyring
 	if err != nil {
 		return err
 	}
-	rows := store.Of(st)
+	rows := store.Of(st).Patient()
 	if err := rows.Ready(ctx); err != nil {
 		return errors.Join(err, st.Close())
 	}

@@ -44,7 +44,7 @@ func (a *app) migrate() *cobra.Command {
 				return err
 			}
 			defer st.Close()
-			done, err := store.Of(st).Migrate(cmd.Context(), time.Now())
+			done, err := store.Of(st).Patient().Migrate(cmd.Context(), time.Now())
 			if err != nil {
 				return err
 			}

@@ -33,7 +33,7 @@ func (a *app) withStore(ctx context.Context, fn func(*store.Store) error) error 
 		return err
 	}
 	defer st.Close()
-	rows := store.Of(st)
+	rows := store.Of(st).Patient()
 	if err := rows.Ready(ctx); err != nil {
 		return err
 	}
@@ -127,8 +127,12 @@ func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, n
 	}
 	a.tellWays(ways)
 	if sum.NobodyWorks(now) {
-		a.line("NOBODY WORKS: letters have been due since %s and no worker was seen for a minute.\nRun `illumicode "+
-			"deliver`, or svc.Run in your application.", clock(sum.OldestDue))
+		what := "lists or events wait"
+		if !sum.OldestDue.IsZero() {
+			what = "letters have been due since " + clock(sum.OldestDue)
+		}
+		a.line("NOBODY WORKS: %s and no worker was seen for a minute.\nRun `illumicode deliver`, or svc.Run in your "+
+			"application.", what)
 	}
 	if sum.Aside > 0 {
 		a.line("%d events were set aside; `illumicode outbox events` says why.", sum.Aside)
@@ -209,11 +213,18 @@ func countLine(count map[store.State]int) string {
 
 func summaryLine(sum store.Summary) string {
 	line := countLine(sum.Count)
-	if line == "none." {
+	switch {
+	case line != "none.":
+	case sum.Lists+sum.Events > 0:
+		line = "No letters."
+	default:
 		line = "The outbox is empty."
 	}
 	if sum.Lists > 0 {
-		line += fmt.Sprintf(" %d lists are being expanded.", sum.Lists)
+		line += fmt.Sprintf(" %d lists wait to be expanded.", sum.Lists)
+	}
+	if sum.Events > 0 {
+		line += fmt.Sprintf(" %d events wait for their rules.", sum.Events)
 	}
 	if sum.Repeats > 0 {
 		line += fmt.Sprintf(" %d sent again after an attempt whose end is unknown.", sum.Repeats)

@@ -12,6 +12,8 @@ import (
 
 // fetch claims from some lanes, and queues, until ctx ends. wake is what it is woken by.
 func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.Lane) {
+	loop := w.loops.begin("looked for letters of lane " + string(lanes[0]))
+	defer loop.end()
 	woken := false
 	look := lanes // where something may be
 	poll := time.NewTicker(w.cfg.Poll)
@@ -38,6 +40,9 @@ func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.L
 			w.log.Error("the worker cannot claim", "error", err, "again_in", pause)
 			sleep(ctx, pause)
 			continue
+		}
+		if err == nil {
+			loop.round()
 		}
 		pause, woken = 0, false
 		select {

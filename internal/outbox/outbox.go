@@ -131,6 +131,7 @@ type Outbox struct {
 	now      func() time.Time
 
 	runs  atomic.Int32
+	loops loops
 	wake  chan struct{} // for what is due
 	hurry chan struct{} // for what is due in the urgent lane
 	stir  chan struct{} // for lists and events

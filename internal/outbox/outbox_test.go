@@ -431,3 +431,37 @@ func testOldestFirst(t *testing.T) {
 		t.Errorf("they went in the order %v", harbour.sent)
 	}
 }
+
+// A worker whose loop does not come round says so: its process is not ready.
+func TestStuckIsTold(t *testing.T) {
+	st := openStore(t)
+	put(t, st, "mara@ternisle.example", store.Normal, nil)
+	c, hold := quick, make(chan struct{})
+	c.Screen = func(context.Context, []outbox.Addressed) (map[string]string, error) {
+		<-hold
+		return nil, nil
+	}
+	o := outbox.New(st, plain{}, []provider.Provider{&way{name: "harbour"}}, time.Now, quiet(c))
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- o.Run(ctx) }()
+	for deadline := time.Now().Add(20 * time.Second); o.Stuck() == ""; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("it is not told")
+		}
+	}
+	if said := o.Stuck(); !strings.Contains(said, "looked for letters of lane normal") {
+		t.Errorf("it says %q", said)
+	}
+	close(hold)
+	for deadline := time.Now().Add(20 * time.Second); o.Stuck() != ""; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("afterwards: %s", o.Stuck())
+		}
+	}
+	stop()
+	<-ended
+	if said := o.Stuck(); said != "" {
+		t.Errorf("without a worker: %s", said)
+	}
+}

@@ -93,20 +93,48 @@ func (w *worker) beat(ctx context.Context) error {
 // Run delivers until ctx ends. It then claims nothing more, lets attempts under way finish for
 // Config.Grace, gives the rest back and returns nil. A database that is away is waited for.
 // Several Runs, in one process or many, share the work. Without senders it does what time asks for, and nothing else.
+//
+// It returns no later than 2 s after the grace period, and leaves behind what cannot be interrupted.
 func (o *Outbox) Run(ctx context.Context) error {
-	if o.cfg.Senders < 0 {
-		(&worker{Outbox: o}).housekeep(ctx)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		if o.cfg.Senders < 0 {
+			(&worker{Outbox: o}).housekeep(ctx)
+		} else {
+			o.work(ctx)
+		}
+	}()
+	select {
+	case <-ended:
 		return nil
+	case <-ctx.Done():
 	}
+	select {
+	case <-ended:
+	case <-time.After(o.cfg.Grace + farewell):
+		o.log.Warn("what a worker waits for cannot be interrupted, and is left behind; its claims run out with its lease",
+			"waited", o.cfg.Grace+farewell)
+	}
+	return nil
+}
+
+// farewell is how long after the grace period what is left may take; half of it is for attempts that were told to end.
+const farewell = 2 * time.Second
+
+// work is a Run with senders.
+func (o *Outbox) work(ctx context.Context) {
 	o.announce()
 	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	w := o.newWorker(hard)
 	o.runs.Add(1)
+	starting := o.loops.begin("reached the database")
 	w.insist(ctx, "the worker cannot reach the database", w.beat)
+	starting.end()
 	if ctx.Err() != nil {
 		o.runs.Add(-1)
-		return nil
+		return
 	}
 	for i := range o.cfg.Senders {
 		w.busy.Go(func() { w.send(ctx, i < o.cfg.Reserved) })
@@ -131,15 +159,20 @@ func (o *Outbox) Run(ctx context.Context) error {
 		w.fill(ctx, store.Urgent, true) // an error comes again
 	}
 	others.Go(func() {
+		loop := o.loops.begin("read the guard and the pauses")
+		defer loop.end()
 		for sleep(ctx, o.cfg.Poll) {
-			if err := w.look(ctx); err != nil && ctx.Err() == nil {
+			err := w.look(ctx)
+			if err == nil {
+				loop.round()
+			} else if ctx.Err() == nil {
 				o.log.Error("the guard and the pauses cannot be read; the last ones hold", "error", err)
 			}
 		}
 	})
 	others.Go(func() { w.fetch(ctx, o.hurry, store.Urgent) })
 	w.fetch(ctx, o.wake, store.Normal, store.Bulk)
-	return w.drain(stop, func() { stopBeside(); others.Wait() })
+	w.drain(stop, func() { stopBeside(); others.Wait() })
 }
 
 // send is one sender.
@@ -184,7 +217,7 @@ func (w *worker) look(ctx context.Context) error {
 }
 
 // drain ends a Run: what is queued and not begun goes back, what is under way may finish.
-func (w *worker) drain(stop func(), stopBeside func()) error {
+func (w *worker) drain(stop func(), stopBeside func()) {
 	defer stopBeside()
 	w.queue.close() // the senders give back what they had not begun
 	done := make(chan struct{})
@@ -194,10 +227,15 @@ func (w *worker) drain(stop func(), stopBeside func()) error {
 	case <-time.After(w.cfg.Grace):
 		w.log.Warn("attempts were still under way at the end of the grace period")
 		stop()
-		<-done
+		select {
+		case <-done:
+		case <-time.After(farewell / 2): // its claims stay until the lease ends: the letters may be on their way
+			w.runs.Add(-1)
+			return
+		}
 	}
 	stopBeside()
-	leave, cancel := context.WithTimeout(context.WithoutCancel(w.hard), 5*time.Second)
+	leave, cancel := context.WithTimeout(context.WithoutCancel(w.hard), farewell/4)
 	defer cancel()
 	if w.runs.Add(-1) == 0 {
 		w.handBack(leave)
@@ -205,7 +243,6 @@ func (w *worker) drain(stop func(), stopBeside func()) error {
 	if err := w.store.Leave(leave, w.row.ID, w.now()); err != nil {
 		w.log.Warn("the worker could not sign off; its claims run out with its lease", "error", err)
 	}
-	return nil
 }
 
 // nextPause doubles a pause between tries at the database, from 100 ms to 5 s.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 
 	"github.com/illumicode/illumicode/internal/store/addresses"
 	"github.com/illumicode/illumicode/internal/store/challenges"
@@ -36,14 +37,37 @@ type Store struct {
 	addressRows
 	limitRows
 	feedbackRows
+
+	patient *Store // on connections of its own; itself where these are patient enough
 }
 
 // New returns a store on d. If owned, Close closes d too. Applications use store/sqlite and store/postgres.
 func New(d *sql.DB, dialect db.Dialect, owned bool) *Store {
-	s := db.New(d, dialect, owned)
-	return &Store{s,
-		queueRows{Database: s}, challengeRows{Database: s}, addressRows{Database: s}, limitRows{Database: s},
-		feedbackRows{Database: s}}
+	s := on(db.New(d, dialect, owned))
+	s.patient = s
+	if dialect.Patient != nil {
+		dialect.Unprepared = true // its connections come and go
+		s.patient = on(db.New(dialect.Patient, dialect, true))
+		s.patient.patient = s.patient
+	}
+	return s
+}
+
+func on(d *db.Database) *Store {
+	return &Store{Database: d, queueRows: queueRows{Database: d}, challengeRows: challengeRows{Database: d},
+		addressRows: addressRows{Database: d}, limitRows: limitRows{Database: d}, feedbackRows: feedbackRows{Database: d}}
+}
+
+// Patient returns the same store for what operators ask for, for imports and for migrations: its statements, and their
+// wait for a lock, may take long.
+func (s *Store) Patient() *Store { return s.patient }
+
+// Close releases what the store holds, and the database if the store opened it.
+func (s *Store) Close() error {
+	if s.patient == s {
+		return s.Database.Close()
+	}
+	return errors.Join(s.patient.Database.Close(), s.Database.Close())
 }
 
 // A Tx is a transaction in which the store's writes can be made: the caller's own, through

@@ -40,6 +40,11 @@ type Options struct {
 	Schema string
 
 	Password string // empty for one in the connection string, the environment, or none
+
+	// Silence is how long the server may be silent on one statement of a connection of Open; 0 or less means 3 s. Then
+	// the connection is closed, and older ones are not used again. What application statements take on
+	// [store.Store.DB] is bounded by it too.
+	Silence time.Duration
 }
 
 // protected refuses a string that leaves it to the server whether a connection over a network is protected (libpq's
@@ -73,6 +78,11 @@ func protected(cfg *pgconn.Config) error {
 // once, and later with up to 24 connections ([store.Store.DB] sets another number); errors say what to do. To another
 // machine the string says sslmode: verify-full best, and not prefer or allow.
 //
+// Several hosts are tried in turn, the last good one first, for at most 2 s an address; only one that can be written is
+// taken, unless target_session_attrs says another thing. Sessions wait for a lock for at most 2 s
+// (lock_timeout), and one that leaves a transaction idle for a minute is ended by the server; the string can say other
+// values.
+//
 // Through a pooler that gives connections away between transactions, and does not keep prepared statements,
 // add default_query_exec_mode=cache_describe to the string, and set [Options.Listen].
 func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
@@ -88,23 +98,34 @@ func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 	if err := protected(&cfg.Config); err != nil {
 		return nil, err
 	}
-	own := stdlib.OpenDB(*cfg)
-	own.SetMaxOpenConns(connections)
-	own.SetMaxIdleConns(connections)
-	own.SetConnMaxIdleTime(5 * time.Minute)
+	if o.Silence <= 0 {
+		o.Silence = silence
+	}
 	pooled := cfg.DefaultQueryExecMode != pgx.QueryExecModeCacheStatement
+	p := pool{owned: true, hosts: hostsOf(cfg)}
+	p.db = sql.OpenDB(&connector{p.hosts, o.Silence, session(pooled, lockWait)})
+	p.db.SetMaxOpenConns(connections)
+	p.db.SetMaxIdleConns(connections)
+	p.db.SetConnMaxIdleTime(5 * time.Minute)
+	p.patient = sql.OpenDB(&connector{p.hosts, patience, session(pooled, patientLock)})
+	p.patient.SetMaxOpenConns(patientConnections)
+	p.patient.SetConnMaxIdleTime(time.Minute)
 	if o.Listen == "" && !pooled {
 		o.Listen = conn
 	}
-	st, err := use(ctx, pool{db: own, owned: true}, o)
+	st, err := use(ctx, p, o)
 	if err != nil {
-		own.Close()
+		p.db.Close()
+		p.patient.Close()
 	}
 	return st, err
 }
 
 // connections is how many a pool of Open has at most.
 const connections = 24
+
+// patientConnections is how many of them are for what may take long.
+const patientConnections = 4
 
 // Use returns a store on the application's own pool, which stays the application's to close.
 func Use(ctx context.Context, own *sql.DB, o Options) (*store.Store, error) {
@@ -116,6 +137,9 @@ type pool struct {
 	db    *sql.DB
 	owned bool                                     // Close closes db
 	begin func(context.Context) (db.Opened, error) // of a driver's own; nil for database/sql
+
+	hosts   *hosts  // where db leads; nil where it is not ours
+	patient *sql.DB // for what may take long; nil where that is db
 }
 
 func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
@@ -130,7 +154,7 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 	}
 	d := db.Dialect{
 		Name: "postgres", Explain: explain, Words: db.Postgres(o.Schema), Begin: p.begin,
-		Unprepared: p.begin != nil || forgets(ctx, p.db), Together: true, Pipeline: pipeline,
+		Unprepared: p.begin != nil || forgets(ctx, p.db), Together: true, Pipeline: pipeline, Patient: p.patient,
 		Clock:         "SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint",
 		ByIndex:       db.PostgresByIndex,
 		Announce:      "SELECT pg_notify('" + channel + "', '')",
@@ -165,7 +189,11 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		if o.Password != "" {
 			cfg.Password = o.Password
 		}
-		d.Listen = func(ctx context.Context, wake func()) error { return listen(ctx, cfg, wake) }
+		at := hostsOf(cfg)
+		if p.hosts != nil { // one that is silent is so for both
+			at.silent = p.hosts.retire
+		}
+		d.Listen = at.listen
 	}
 	st := new(store.Store)
 	rows.Publish(st, rows.New(p.db, d, p.owned))
@@ -188,25 +216,6 @@ func forgets(ctx context.Context, pool *sql.DB) bool {
 		return nil
 	})
 	return mode != pgx.QueryExecModeCacheStatement
-}
-
-// listen calls wake for each notification until ctx or the connection ends.
-func listen(ctx context.Context, cfg *pgx.ConnConfig, wake func()) error {
-	conn, err := pgx.ConnectConfig(ctx, cfg.Copy())
-	if err != nil {
-		return explain(err)
-	}
-	defer conn.Close(context.WithoutCancel(ctx))
-	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
-		return explain(err)
-	}
-	wake() // for what was announced while nobody listened
-	for {
-		if _, err := conn.WaitForNotification(ctx); err != nil {
-			return err
-		}
-		wake()
-	}
 }
 
 // explain adds the remedy to what PostgreSQL says (Appendix A of its manual has the codes).

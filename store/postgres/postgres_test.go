@@ -166,7 +166,7 @@ func TestMigrateAtOnce(t *testing.T) {
 func TestListen(t *testing.T) {
 	conn := pgtest.Fresh(t)
 	here, there := openAt(t, conn), openAt(t, conn)
-	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer stop()
 	woken := make(chan bool, 10)
 	go there.Listen(ctx, func() { woken <- true })
@@ -294,7 +294,7 @@ func TestStormAfterIdle(t *testing.T) {
 
 // No query that is asked all the time reads a large table from end to end.
 func TestPlans(t *testing.T) {
-	st := open(t)
+	st := open(t).Patient() // to fill a large table takes long
 	if _, err := st.Migrate(t.Context(), time.Now()); err != nil {
 		t.Fatal(err)
 	}

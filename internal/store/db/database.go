@@ -1,11 +1,13 @@
 package db
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 )
 
 // What callers can tell apart. [Dialect.Explain] adds the words and the remedy.
@@ -20,7 +22,9 @@ var (
 	// matches whatever the database itself refused or failed at
 	ErrDatabase = errors.New("store: the database")
 	// and this besides, if the fault is a value's
-	ErrData  = errors.New("store: a value that this database cannot keep")
+	ErrData = errors.New("store: a value that this database cannot keep")
+	errTurn = errors.New("store: another transaction of this process has kept the database for itself all the while; " +
+		"look for one that waits for something else, such as a network")
 	ErrNewer = fmt.Errorf("%w: a newer version of this program made them; deploy that version here too", ErrVersion)
 )
 
@@ -130,16 +134,30 @@ type databaseError struct{ error }
 func (e *databaseError) Unwrap() error        { return e.error }
 func (e *databaseError) Is(target error) bool { return target == ErrDatabase }
 
-// lock waits until the store may write, and returns what ends its turn.
+// writerWait is how long a writer waits for its turn.
+const writerWait = 10 * time.Second
+
+// lock waits until the store may write, but for no longer than a writer may have its turn, and returns what ends the
+// turn.
 func (s *Database) lock(ctx context.Context) (unlock func(), err error) {
 	if s.writer == nil {
 		return func() {}, nil
 	}
+	end := func() { <-s.writer }
+	select {
+	case s.writer <- struct{}{}: // most of the time, and without a timer
+		return end, nil
+	default:
+	}
+	most := time.NewTimer(cmp.Or(s.dialect.WriterWait, writerWait))
+	defer most.Stop()
 	select {
 	case s.writer <- struct{}{}:
-		return func() { <-s.writer }, nil
+		return end, nil
 	case <-ctx.Done():
 		return nil, ctx.Err()
+	case <-most.C:
+		return nil, s.Explain(errTurn)
 	}
 }
 

@@ -322,8 +322,8 @@ type Carried struct {
 	Count    int
 }
 
-var byProvider = db.Q(`SELECT provider, class, COUNT(*) FROM @attempt WHERE ended > 0 AND provider <> '' GROUP BY provider, class
-	ORDER BY provider, class`)
+var byProvider = db.Q(`SELECT provider, class, COUNT(*) FROM @attempt WHERE ended > 0 AND provider <> ''
+	GROUP BY provider, class ORDER BY provider, class`)
 
 // ByProvider counts the attempts that are kept and went to somebody, by provider and what came of them.
 func (s Rows) ByProvider(ctx context.Context) ([]Carried, error) {

@@ -19,6 +19,9 @@ type Load struct {
 
 var countLoad = db.Q(`SELECT lane, state, COUNT(*), MIN(due) FROM @delivery GROUP BY lane, state`)
 
+// anyBeside asks whether lists or events wait to become deliveries.
+var anyBeside = db.Q(`SELECT EXISTS (SELECT 1 FROM @fanout_piece) OR EXISTS (SELECT 1 FROM @event)`)
+
 // Loads counts what is on its way. It reads the table that is worked on, and not what has ended.
 func (s Rows) Loads(ctx context.Context) ([]Load, error) {
 	return db.All(ctx, s, func(r db.Scanner) (l Load, err error) {
@@ -45,10 +48,12 @@ func scanCount(r db.Scanner) (l Load, err error) { return l, r.Scan(&l.State, &l
 type Summary struct {
 	Count     map[State]int
 	Loads     []Load
-	OldestDue time.Time // of what waits and is due; zero if nothing is
+	OldestDue time.Time // of what waits, is due and is in no paused lane; zero if nothing is
+	Beside    bool      // lists or events wait to become deliveries
 	LastSeen  time.Time // of any worker; zero if there was none for a day
 	Repeats   int       // attempts that followed an ambiguous one of the same delivery
 	Lists     int       // notices to many that are not expanded yet
+	Events    int       // that wait for their rules
 	Aside     int       // events that were set aside
 	Pauses    []Pause
 	Site      string // the base URL this database sends for; empty before the first worker
@@ -69,19 +74,24 @@ var (
 func firstOfLanes() (all []string) {
 	for _, l := range Lanes {
 		all = append(all, `SELECT MIN(due) AS due FROM @delivery
-			WHERE state = 'waiting' AND lane = '`+string(l)+`' AND due <= ?`)
+			WHERE state = 'waiting' AND lane = '`+string(l)+`' AND due <= ? AND NOT EXISTS
+			(SELECT 1 FROM @pause WHERE kind = 'lane' AND name = '`+string(l)+`')`)
 	}
 	return all
 }
 
-// work returns since when the oldest delivery that waits is due, and when a worker was last seen; zero for neither.
-func (s Rows) work(ctx context.Context, now time.Time) (oldestDue, seen time.Time, err error) {
+// work reads what waits for workers, and when one was last seen.
+func (s Rows) work(ctx context.Context, sum *Summary, now time.Time) error {
 	due, err := db.One(ctx, s, db.Scalar[int64], firstDue, slices.Repeat([]any{db.Millis(now)}, len(Lanes))...)
 	if err != nil {
-		return oldestDue, seen, err
+		return err
+	}
+	if sum.Beside, err = db.One(ctx, s, db.Scalar[bool], anyBeside); err != nil {
+		return err
 	}
 	last, err := db.One(ctx, s, db.Scalar[int64], lastSeen)
-	return db.Instant(due), db.Instant(last), err
+	sum.OldestDue, sum.LastSeen = db.Instant(due), db.Instant(last)
+	return err
 }
 
 // Summary counts the outbox at now. It reads everything, and is for people.
@@ -104,12 +114,12 @@ func (s Rows) Summary(ctx context.Context, now time.Time) (Summary, error) {
 	for _, n := range []struct {
 		to   *int
 		text string
-	}{{&sum.Repeats, countRepeat}, {&sum.Lists, countLists}, {&sum.Aside, countAside}} {
+	}{{&sum.Repeats, countRepeat}, {&sum.Lists, countLists}, {&sum.Events, countEvents}, {&sum.Aside, countAside}} {
 		if *n.to, err = db.One(ctx, s, db.Scalar[int], n.text); err != nil {
 			return Summary{}, err
 		}
 	}
-	if sum.OldestDue, sum.LastSeen, err = s.work(ctx, now); err != nil {
+	if err = s.work(ctx, &sum, now); err != nil {
 		return Summary{}, err
 	}
 	if sum.Pauses, err = s.Pauses(ctx); err != nil {
@@ -124,11 +134,14 @@ const Idle = time.Minute
 
 // NobodyWorks is [Summary.NobodyWorks] without counting anything.
 func (s Rows) NobodyWorks(ctx context.Context, now time.Time) (bool, error) {
-	due, seen, err := s.work(ctx, now)
-	return err == nil && Summary{OldestDue: due, LastSeen: seen}.NobodyWorks(now), err
+	var sum Summary
+	err := s.work(ctx, &sum, now)
+	return err == nil && sum.NobodyWorks(now), err
 }
 
-// NobodyWorks reports whether letters have been due for [Idle] and no worker was seen for as long.
+// NobodyWorks reports whether letters have been due for [Idle], or lists or events wait, and no worker was seen for as
+// long.
 func (s Summary) NobodyWorks(now time.Time) bool {
-	return !s.OldestDue.IsZero() && now.Sub(s.OldestDue) >= Idle && now.Sub(s.LastSeen) >= Idle
+	due := !s.OldestDue.IsZero() && now.Sub(s.OldestDue) >= Idle
+	return (due || s.Beside) && now.Sub(s.LastSeen) >= Idle
 }

@@ -55,11 +55,12 @@ const orphaned = `state = 'claimed' AND NOT EXISTS
 	(SELECT 1 FROM @worker w WHERE w.id = illumicode_delivery.worker AND w.lease >= ?)`
 
 // What is recovered is decided by the first statement alone: its worker may renew its lease before
-// the next one, and has lost its claims nevertheless.
+// the next one, and has lost its claims nevertheless. A row that somebody has locked is left to the next time.
 var (
-	takeOrphans = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE ` + orphaned + ` RETURNING id`)
-	takeUnheard = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE state = 'claimed' AND worker = ? AND claimed < ?
-		AND NOT (id @listed()) RETURNING id`)
+	takeOrphans = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE id @in(SELECT id FROM @delivery
+		WHERE ` + orphaned + ` @free()) RETURNING id`)
+	takeUnheard = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE id @in(SELECT id FROM @delivery
+		WHERE state = 'claimed' AND worker = ? AND claimed < ? AND NOT (id @listed()) @free()) RETURNING id`)
 	holdOrphans = db.Q(`UPDATE @delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?,
 		attempts = (SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id) WHERE id @listed()
 		AND once = 1 AND EXISTS (SELECT 1 FROM @attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`)
