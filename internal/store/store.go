@@ -55,7 +55,8 @@ func New(d *sql.DB, dialect db.Dialect, owned bool) *Store {
 
 func on(d *db.Database) *Store {
 	return &Store{Database: d, queueRows: queueRows{Database: d}, challengeRows: challengeRows{Database: d},
-		addressRows: addressRows{Database: d}, limitRows: limitRows{Database: d}, feedbackRows: feedbackRows{Database: d}}
+		addressRows: addressRows{Database: d}, limitRows: limitRows{Database: d},
+		feedbackRows: feedbackRows{Database: d}}
 }
 
 // Patient returns the same store for what operators ask for, for imports and for migrations: its statements, and their
