@@ -113,8 +113,8 @@ func (o *Outbox) Run(ctx context.Context) error {
 	select {
 	case <-ended:
 	case <-time.After(o.cfg.Grace + farewell):
-		o.log.Warn("what a worker waits for cannot be interrupted, and is left behind; its claims run out with its lease",
-			"waited", o.cfg.Grace+farewell)
+		o.log.Warn("what a worker waits for cannot be interrupted, and is left behind; its claims run out with its "+
+			"lease", "waited", o.cfg.Grace+farewell)
 	}
 	return nil
 }

@@ -199,8 +199,8 @@ var (
 
 // leaveTogether returns how deliveries leave as a group, to one state.
 func leaveTogether(state State, spent, note string) *db.ListQuery[ClaimKey] {
-	return db.ListQ(claimRow, leave(db.Values{"data": `'{}'`, "state": `'` + string(state) + `'`, "attempts": `attempts + 1`,
-		"spent": spent, "note": `'` + note + `'`})+`, r
+	return db.ListQ(claimRow, leave(db.Values{"data": `'{}'`, "state": `'` + string(state) + `'`,
+		"attempts": `attempts + 1`, "spent": spent, "note": `'` + note + `'`})+`, r
 		WHERE `+db.Filled("r.claim")+` AND id = r.delivery AND illumicode_delivery.claim = r.claim AND `+inHand+`
 		@lock(illumicode_delivery)`)
 }
