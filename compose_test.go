@@ -79,7 +79,7 @@ func (*slow) Can() provider.Ability { return provider.Ability{Mail: true} }
 
 func (s *slow) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	var b bytes.Buffer
 	h.Message.WriteTo(&b)

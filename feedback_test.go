@@ -28,7 +28,7 @@ func (saying) Can() provider.Ability { return provider.Ability{Mail: true} }
 
 func (s saying) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	return s(h.Envelope.To)
 }

@@ -182,7 +182,7 @@ func (outage) Can() provider.Ability { return provider.Ability{SMS: true} }
 
 func (outage) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	return provider.Result{Class: retry.RecipientRefused, Reply: "no such number"}
 }
@@ -197,7 +197,7 @@ func (silence) Can() provider.Ability { return provider.Ability{Mail: true} }
 
 func (silence) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	return provider.Result{Class: retry.Ambiguous, Reply: "no answer"}
 }

@@ -25,7 +25,7 @@ func (named) Can() provider.Ability { return provider.Ability{Mail: true} }
 
 func (n named) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	return provider.Result{Class: retry.Accepted, Code: 250}
 }

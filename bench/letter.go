@@ -284,7 +284,8 @@ func smtpFigures(scale int) ([]figure, error) {
 			r := way.Send(context.Background(), provider.Handover{ID: "d", Message: compose.Bytes(letter),
 				Envelope: provider.Envelope{From: "crew@ternisle.example",
 					To: fmt.Sprintf("passenger%d@ternisle.example", i)},
-				Begin: func(context.Context) error { return nil }})
+				Begin: func(context.Context) error { return nil },
+				Final: func(context.Context) error { return nil }})
 			if r.Class != retry.Accepted {
 				return errors.New(r.Reply)
 			}

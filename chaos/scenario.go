@@ -131,6 +131,20 @@ func (s *stage) kill() error {
 	return s.start()
 }
 
+// leaseOfWorkers is short, so that faults are recovered from at once.
+const leaseOfWorkers = time.Second
+
+// suspend stops one worker for longer than its lease, as a machine does that sleeps.
+func (s *stage) suspend() error {
+	w := s.workers[rand.IntN(len(s.workers))]
+	if err := w.Process.Signal(syscall.SIGSTOP); err != nil {
+		return err
+	}
+	time.Sleep(2 * leaseOfWorkers)
+	s.faults++
+	return w.Process.Signal(syscall.SIGCONT)
+}
+
 func people(from, n int) iter.Seq2[illumicode.Recipient, error] {
 	return func(yield func(illumicode.Recipient, error) bool) {
 		for i := from; i < from+n; i++ {
@@ -190,6 +204,9 @@ const (
 var scenarios = []scenario{
 	{"workers killed (SIGKILL)", "", senders, func(s *stage, letters, faults int) error {
 		return s.during(letters, faults, s.kill)
+	}},
+	{"workers stopped past their lease", "", senders, func(s *stage, letters, _ int) error {
+		return s.during(letters, max(1, letters/2500), s.suspend)
 	}},
 	{"database stopped (immediate) and started", onPostgres, 3 * senders, func(s *stage, letters, faults int) error {
 		return s.during(letters, max(2, faults/4), func() error {

@@ -96,7 +96,7 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 		Log:  slog.New(slog.DiscardHandler),
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Now:  func() time.Time { return time.Now().Add(s.skew) },
-		Outbox: delivery.Settings{Senders: senders, Lease: time.Second, Poll: 50 * time.Millisecond,
+		Outbox: delivery.Settings{Senders: senders, Lease: leaseOfWorkers, Poll: 50 * time.Millisecond,
 			Attempt: 5 * time.Second,
 			Retry:   retry.Policy{Base: 100 * time.Millisecond, Max: time.Second, Attempts: 1000}},
 	})

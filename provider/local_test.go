@@ -96,7 +96,8 @@ func program(t *testing.T, dir, script string) *sendmail.Provider {
 
 func letter(to string) provider.Handover {
 	return provider.Handover{ID: "d-1", Envelope: provider.Envelope{From: "crew@ternisle.example", To: to},
-		Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil }}
+		Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil },
+		Final: func(context.Context) error { return nil }}
 }
 
 // What the exit codes of sysexits.h mean.

@@ -13,10 +13,13 @@
 //			return provider.Result{Class: retry.Transient, Reply: err.Error()}
 //		}
 //		if err := h.Begin(ctx); err != nil { // the attempt is on record, or nothing may leave
-//			return provider.NotBegun(err)
+//			return provider.NotSent(err)
 //		}
 //		if _, err := h.Message.WriteTo(bird); err != nil { // half a letter does not fly
 //			return provider.Result{Class: retry.Transient, Reply: err.Error()}
+//		}
+//		if err := h.Final(ctx); err != nil { // another worker may have the letter by now
+//			return provider.NotSent(err)
 //		}
 //		ring, err := bird.Release(ctx)
 //		if err != nil { // it was released, and nobody knows where it is
@@ -45,7 +48,10 @@ type Provider interface {
 
 	// Send hands one letter over and returns what became of it. It returns soon after ctx
 	// ends. It calls h.Begin exactly once, right before the first byte that could lead to a
-	// delivery, and sends nothing if that fails; a Send that ends earlier need not call it.
+	// delivery, and sends nothing if that fails; a Send that ends earlier need not call it. It
+	// calls h.Final exactly once after that, right before what cannot be taken back: the write that
+	// holds the final dot, the last byte of a request, the end of a program's input. If that fails,
+	// it breaks off, so that the letter is not delivered.
 	//
 	// The class is Ambiguous if and only if the letter was complete on its way and no final
 	// answer came; a loss before that is certain. Errors become Results: there is no other
@@ -85,10 +91,11 @@ func (a Ability) MaySend(from string) bool {
 type Handover struct {
 	ID       string // of the delivery; the same for every attempt
 	Envelope Envelope
-	Message  Message // nil for SMS
-	Letter   Letter  // what the message says, for providers that compose it themselves
-	SMS      string  // empty for mail
-	Begin    func(context.Context) error
+	Message  Message                     // nil for SMS
+	Letter   Letter                      // what the message says, for providers that compose it themselves
+	SMS      string                      // empty for mail
+	Begin    func(context.Context) error // records the attempt
+	Final    func(context.Context) error // says whether the letter is still this worker's to send
 }
 
 // A Message is a letter as RFC 5322 wants it, with CRLF line ends. Writing it may fail half-way,
@@ -125,7 +132,7 @@ type Result struct {
 	After    time.Duration // when the provider wants to be asked again; 0 if it did not say
 }
 
-// NotBegun is the result of a Send whose attempt could not be recorded.
-func NotBegun(err error) Result {
-	return Result{Class: retry.Transient, Reply: "not sent, since the attempt could not be recorded: " + err.Error()}
+// NotSent is the result of a Send that Begin or Final has kept from sending.
+func NotSent(err error) Result {
+	return Result{Class: retry.Transient, Reply: "not sent: " + err.Error()}
 }

@@ -40,7 +40,10 @@ func (b bottle) Send(ctx context.Context, h provider.Handover) provider.Result {
 		return provider.Result{Class: retry.Transient, Reply: fmt.Sprint(err, closeErr)}
 	}
 	if err := h.Begin(ctx); err != nil { // not on record: it must not go
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
+	}
+	if err := h.Final(ctx); err != nil { // another worker may have it by now
+		return provider.NotSent(err)
 	}
 	if err := os.Rename(aboard, filepath.Join(b.sea, h.ID)); err != nil {
 		return provider.Result{Class: retry.Transient, Reply: err.Error()}

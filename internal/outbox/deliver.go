@@ -165,6 +165,7 @@ type try struct {
 	by        chosen
 	row       store.Attempt
 	left      time.Time // when the row was on record; before that, when it was to be
+	begun     time.Time // the same by this machine's clocks
 	began     bool      // the row is on record
 	beginErr  error     // why it is not
 	momentErr error     // why the letter did not leave when all was ready
@@ -175,9 +176,10 @@ func (t *try) begin(ctx context.Context) error {
 	if t.found && !t.began && t.beginErr == nil {
 		t.beginErr = t.store.Readdress(ctx, t.d)
 	}
+	before := time.Now()
 	if !t.began && t.beginErr == nil {
 		t.beginErr = t.ledgerOf(t.d).write(ctx, t.d, &t.row, nil)
-		t.began, t.left = t.beginErr == nil, t.now()
+		t.began, t.left, t.begun = t.beginErr == nil, t.now(), before
 	}
 	return t.beginErr
 }
@@ -216,6 +218,7 @@ func (t *try) hand(ctx context.Context, letter Letter) (r provider.Result, panic
 			ended = t.by.onWay()
 			return t.momentErr
 		},
+		Final: t.final,
 	})
 }
 

@@ -14,7 +14,8 @@ import (
 func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, error) {
 	hard, stop := context.WithCancel(ctx)
 	defer stop()
-	w := o.newWorker(hard)
+	w := o.newWorker(hard, new(lease))
+	defer w.lease.end()
 	holding, err := w.holding(ctx)
 	w.holds.Store(holding)
 	if err == nil && holding {
@@ -30,7 +31,7 @@ func (o *Outbox) DeliverOne(ctx context.Context, id string) (store.Delivery, err
 		err = errors.Join(w.readHealth(ctx), w.shareOut(ctx))
 	}
 	if err == nil {
-		err = w.store.Beat(ctx, w.leased(o.cfg.Attempt))
+		err = w.renew(ctx, o.cfg.Attempt)
 	}
 	if err != nil {
 		return store.Delivery{}, err

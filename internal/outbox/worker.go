@@ -21,6 +21,7 @@ type worker struct {
 	paused atomic.Pointer[paused]
 	holds  atomic.Bool // nothing may be sent
 	swept  time.Time
+	lease  *lease
 
 	hard context.Context // ends when even attempts under way must stop
 	busy sync.WaitGroup
@@ -31,11 +32,11 @@ type worker struct {
 const minQueue = 64
 
 // newWorker makes a worker and starts its ledger, which ends with hard.
-func (o *Outbox) newWorker(hard context.Context) *worker {
+func (o *Outbox) newWorker(hard context.Context, l *lease) *worker {
 	host, _ := os.Hostname() // for people; the pid beside it helps even without
 	now := o.now()
 	w := &worker{
-		Outbox: o, hard: hard,
+		Outbox: o, hard: hard, lease: l,
 		row:   store.Worker{ID: newID(), Host: host, PID: os.Getpid(), Started: now},
 		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
 		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
@@ -45,16 +46,21 @@ func (o *Outbox) newWorker(hard context.Context) *worker {
 	return w
 }
 
-// leased returns the worker's row with a lease of d from now.
-func (w *worker) leased(d time.Duration) store.Worker {
+// renew takes a lease of d from now.
+func (w *worker) renew(ctx context.Context, d time.Duration) error {
+	sent := time.Now()
 	w.row.Seen = w.now()
 	w.row.Lease = w.row.Seen.Add(d)
-	return w.row
+	if err := w.store.Beat(ctx, w.row); err != nil {
+		return err
+	}
+	w.lease.renewed(sent, d)
+	return nil
 }
 
 // beat renews the lease, then gives back what dead workers held, and now and then sweeps.
 func (w *worker) beat(ctx context.Context) error {
-	if err := w.store.Beat(ctx, w.leased(w.cfg.Lease)); err != nil {
+	if err := w.renew(ctx, w.cfg.Lease); err != nil {
 		return err
 	}
 	released, underWay, err := w.store.Recover(ctx, w.row.Seen)
@@ -96,13 +102,14 @@ func (w *worker) beat(ctx context.Context) error {
 //
 // It returns no later than 2 s after the grace period, and leaves behind what cannot be interrupted.
 func (o *Outbox) Run(ctx context.Context) error {
-	ended := make(chan struct{})
+	ended, l := make(chan struct{}), new(lease)
+	defer l.end()
 	go func() {
 		defer close(ended)
 		if o.cfg.Senders < 0 {
 			(&worker{Outbox: o}).housekeep(ctx)
 		} else {
-			o.work(ctx)
+			o.work(ctx, l)
 		}
 	}()
 	select {
@@ -123,11 +130,11 @@ func (o *Outbox) Run(ctx context.Context) error {
 const farewell = 2 * time.Second
 
 // work is a Run with senders.
-func (o *Outbox) work(ctx context.Context) {
+func (o *Outbox) work(ctx context.Context, l *lease) {
 	o.announce()
 	hard, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
-	w := o.newWorker(hard)
+	w := o.newWorker(hard, l)
 	o.runs.Add(1)
 	starting := o.loops.begin("reached the database")
 	w.insist(ctx, "the worker cannot reach the database", w.beat)

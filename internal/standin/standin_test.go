@@ -49,7 +49,8 @@ func send(t *testing.T, p provider.Provider, i int) provider.Result {
 	return p.Send(t.Context(),
 		provider.Handover{
 			ID: fmt.Sprint(i), Envelope: provider.Envelope{From: "crew@ternisle.example", To: "mara@ternisle.example"},
-			Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil }})
+			Message: compose.Bytes("Subject: x\r\n\r\nhello\r\n"), Begin: func(context.Context) error { return nil },
+			Final: func(context.Context) error { return nil }})
 }
 
 // Each temper shows over SMTP as what a real relay does.

@@ -45,7 +45,10 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		c.Raw = b.String()
 	}
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
+	}
+	if err := h.Final(ctx); err != nil {
+		return provider.NotSent(err)
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -30,12 +30,15 @@ func (Provider) Can() provider.Ability { return provider.Ability{Mail: true, SMS
 // found here too.
 func (Provider) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	if h.Message != nil {
 		if _, err := h.Message.WriteTo(io.Discard); err != nil {
 			return provider.Result{Class: retry.Transient, Reply: err.Error()}
 		}
+	}
+	if err := h.Final(ctx); err != nil {
+		return provider.NotSent(err)
 	}
 	return provider.Result{Class: retry.Accepted, Reply: "discarded"}
 }

@@ -63,7 +63,10 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		return fail(err)
 	}
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
+	}
+	if err := h.Final(ctx); err != nil {
+		return provider.NotSent(err)
 	}
 	path := filepath.Join(p.dir, "new", name)
 	if err := os.Rename(tmp, path); err != nil {

@@ -221,11 +221,13 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	var written atomic.Bool // the whole request is on its way
 	ctx = httptrace.WithClientTrace(ctx,
 		&httptrace.ClientTrace{WroteRequest: func(i httptrace.WroteRequestInfo) { written.Store(i.Err == nil) }})
-	req, err := http.NewRequestWithContext(ctx, p.cfg.Method, p.cfg.URL, bytes.NewReader(body))
+	gate := &gate{Reader: bytes.NewReader(body), open: func() error { return h.Final(ctx) }}
+	req, err := http.NewRequestWithContext(ctx, p.cfg.Method, p.cfg.URL, gate)
 	if err != nil {
 		return provider.Result{Class: retry.Misconfigured, Reply: err.Error()}
 	}
-	req.GetBody = nil // no retry behind our back: an attempt is one request
+	// Without GetBody there is no retry behind our back: an attempt is one request.
+	req.ContentLength = int64(len(body))
 	req.Header.Set("Content-Type", kind)
 	for name, value := range p.cfg.Headers {
 		req.Header.Set(name, value)
@@ -235,9 +237,15 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	}
 	p.authenticate(req, body)
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	resp, err := p.client.Do(req)
+	if gate.shut != nil {
+		if err == nil { // it answered before the request was complete
+			resp.Body.Close()
+		}
+		return provider.NotSent(gate.shut)
+	}
 	if err != nil {
 		return p.lost(err, written.Load())
 	}

@@ -66,7 +66,8 @@ func handover() provider.Handover {
 	return provider.Handover{ID: "d-1", Envelope: provider.Envelope{To: "mara@ternisle.example"},
 		SMS:    "482913 is your\ncode & more",
 		Letter: provider.Letter{From: "crew@ternisle.example", Subject: `"Ysolt" \ ☂`, Text: "a\nb", HTML: "<p>"},
-		Begin:  func(context.Context) error { return nil }}
+		Begin:  func(context.Context) error { return nil },
+		Final:  func(context.Context) error { return nil }}
 }
 
 // Each temper of the stand-in becomes the class, and the wait, that it means.

@@ -37,9 +37,17 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 	t.Run("a letter begins once and arrives", func(t *testing.T) {
 		s := open(t)
 		h, began := handover(s.Provider, 1)
+		asked := 0
+		h.Final = func(context.Context) error {
+			if asked++; *began != 1 {
+				t.Error("Final comes before Begin")
+			}
+			return nil
+		}
 		r := s.Provider.Send(t.Context(), h)
-		if r.Class != retry.Accepted || *began != 1 || s.Received() != 1 {
-			t.Errorf("Send = %+v; it began %d times, and %d letters arrived", r, *began, s.Received())
+		if r.Class != retry.Accepted || *began != 1 || asked != 1 || s.Received() != 1 {
+			t.Errorf("Send = %+v; it began %d times, asked %d times at its end, and %d letters arrived", r, *began, asked,
+				s.Received())
 		}
 		if r.Reply == "" {
 			t.Error("the provider's words are missing")
@@ -49,6 +57,15 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 		s := open(t)
 		h, _ := handover(s.Provider, 1)
 		h.Begin = func(context.Context) error { return errors.New("the ledger is full") }
+		r := s.Provider.Send(t.Context(), h)
+		if verdict.HandedOver(r.Class) || !verdict.Known(r.Class) || s.Received() != 0 {
+			t.Errorf("Send = %+v; %d letters arrived", r, s.Received())
+		}
+	})
+	t.Run("a letter that is not ours any more does not arrive", func(t *testing.T) {
+		s := open(t)
+		h, _ := handover(s.Provider, 1)
+		h.Final = func(context.Context) error { return errors.New("another worker has it") }
 		r := s.Provider.Send(t.Context(), h)
 		if verdict.HandedOver(r.Class) || !verdict.Known(r.Class) || s.Received() != 0 {
 			t.Errorf("Send = %+v; %d letters arrived", r, s.Received())
@@ -108,7 +125,8 @@ func manyArrive(t *testing.T, s Subject) {
 // handover returns a letter that the provider can carry, and how often its attempt has begun.
 func handover(p provider.Provider, i int) (provider.Handover, *int) {
 	began := new(int)
-	h := provider.Handover{ID: fmt.Sprintf("letter-%d", i), Begin: func(context.Context) error { *began++; return nil }}
+	h := provider.Handover{ID: fmt.Sprintf("letter-%d", i), Begin: func(context.Context) error { *began++; return nil },
+		Final: func(context.Context) error { return nil }}
 	if p.Can().Mail {
 		from := "crew@ternisle.example"
 		h.Envelope = provider.Envelope{From: from, To: fmt.Sprintf("passenger%d@ternisle.example", i)}

@@ -71,7 +71,7 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		return provider.Result{Class: retry.Transient, Reply: err.Error()}
 	}
 	if err := h.Begin(ctx); err != nil {
-		return provider.NotBegun(err)
+		return provider.NotSent(err)
 	}
 	if err := cmd.Start(); err != nil {
 		return provider.Result{Class: retry.Misconfigured, Reply: err.Error()}
@@ -80,11 +80,19 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	if writeErr != nil && !errors.Is(writeErr, syscall.EPIPE) {
 		cmd.Process.Kill() // before its input ends, so that half a letter is not taken for a whole one
 	}
+	finalErr := error(nil)
+	if writeErr == nil {
+		if finalErr = h.Final(ctx); finalErr != nil {
+			cmd.Process.Kill()
+		}
+	}
 	in.Close() // an error here is the program's early end, which Wait tells
 	err = cmd.Wait()
 	reply := strings.TrimSpace(said.String())
 	exit, exited := errors.AsType[*exec.ExitError](err)
 	switch {
+	case finalErr != nil:
+		return provider.NotSent(finalErr)
 	case err == nil && writeErr == nil:
 		return provider.Result{Class: retry.Accepted, Reply: "exit 0 " + reply}
 	case writeErr != nil && !errors.Is(writeErr, syscall.EPIPE):

@@ -118,7 +118,7 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 	}
 	if err := h.Begin(ctx); err != nil {
 		s.usable = s.client.Reset() == nil
-		return provider.NotBegun(err), stepData
+		return provider.NotSent(err), stepData
 	}
 	w, err := s.client.Data()
 	if err != nil {
@@ -126,6 +126,9 @@ func (s *session) send(ctx context.Context, h provider.Handover) (provider.Resul
 	}
 	if _, err := h.Message.WriteTo(w); err != nil {
 		return fail(stepBody, err) // no dot has been sent: the server cannot have the letter
+	}
+	if err := h.Final(ctx); err != nil {
+		return provider.NotSent(err), stepBody
 	}
 	reply, err := w.CloseWithResponse()
 	if err != nil {

@@ -201,6 +201,7 @@ func handover() (provider.Handover, *int) {
 		ID: "d-1", Envelope: provider.Envelope{From: "crew@ternisle.example", To: "mara@ternisle.example"},
 		Message: compose.Bytes("Subject: x\r\n\r\n.hello\r\n"),
 		Begin:   func(context.Context) error { *began++; return nil },
+		Final:   func(context.Context) error { return nil },
 	}, began
 }
 

@@ -161,6 +161,13 @@ func (s Rows) Unbegin(ctx context.Context, d Delivery, until, now time.Time) err
 	})
 }
 
+var owns = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE id = ? AND claim = ? AND ` + inHand + `)`)
+
+// Owns reports whether a claim still holds.
+func (s Rows) Owns(ctx context.Context, d Delivery) (bool, error) {
+	return db.One(ctx, s, db.Scalar[bool], owns, d.ID, d.Claim)
+}
+
 // An End is what an attempt has led to.
 type End struct {
 	Attempt  Attempt // Delivery, Number, Ended and what the provider answered
