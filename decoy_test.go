@@ -68,9 +68,9 @@ func TestDecoyIsWorkedOn(t *testing.T) {
 			return tried > 0 && sum.Count[store.Waiting] == i+1
 		})
 		d, tried, lives := about(address)
-		stands[i] = fmt.Sprintf("%s %t %t", d.State, tried > 0, lives)
+		stands[i] = fmt.Sprintf("on its way %t, tried %t, lives %t", !d.State.Final(), tried > 0, lives)
 	}
-	if stands != [2]string{"waiting true false", "waiting true false"} {
+	if want := "on its way true, tried true, lives false"; stands != [2]string{want, want} {
 		t.Errorf("with a provider that is down: %q", stands)
 	}
 	way.down.Store(false)

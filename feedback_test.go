@@ -307,3 +307,30 @@ func TestBouncesAreWeighed(t *testing.T) {
 		t.Errorf("it stands as %q, suppressed %v", got, scopes(t, k, mara))
 	}
 }
+
+// What may have been sent was, once somebody tells of it; and it is not tried again unasked.
+func TestReportSettlesUnknown(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		for kind, suppressed := range map[report.Kind]string{report.Delivered: "[]", report.HardBounce: "[bounced]"} {
+			address := string(kind[:4]) + "@ternisle.example"
+			id := notify(t, k, illumicode.Notice{Letter: "refund", Data: map[string]any{"amount": "12.00"},
+				To: illumicode.Request{Address: address}})
+			ended(t, k, id, store.Unknown)
+			n, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Source: "harbour", Delivery: id,
+				ID: string(kind), Kind: kind, Status: "5.1.1", Text: "told"})
+			if err != nil || n != 1 {
+				t.Fatal(n, err)
+			}
+			eventually(t, func() bool {
+				d, err := flow.Of(k.Service).Store.Delivery(t.Context(), id)
+				return err == nil && d.State == store.Sent
+			})
+			if got := fmt.Sprint(scopes(t, k, address)); got != suppressed {
+				t.Errorf("%s: suppressed %s, want %s", kind, got, suppressed)
+			}
+		}
+	}, withPier(t), func(c *illumicode.Config) {
+		c.Outbox.Poll = 10 * time.Millisecond
+		c.Providers[0] = saying(func(string) provider.Result { return provider.Result{Class: retry.Ambiguous} })
+	})
+}

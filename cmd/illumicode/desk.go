@@ -24,33 +24,40 @@ type change struct {
 	does       string        // what it does to them, for the question
 	states     []store.State // of those it can change
 	lists      bool          // it changes lists too
-	do         func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error)
+	// whether it changes what may have been sent too; nil where it never does
+	perhapsSent *bool
+	do          func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error)
 }
 
+// again reports whether what may have been sent is to be tried again.
+func (c change) again() bool { return c.perhapsSent != nil && *c.perhapsSent }
+
 func (a *app) outboxRelease() *cobra.Command {
-	return a.change(change{"release", "Let held deliveries go", "released", []store.State{store.Held}, false,
-		func(ctx context.Context, st *store.Store, f store.Filter, _ time.Time) (int64, error) {
+	return a.change(change{use: "release", short: "Let held deliveries go", does: "released",
+		states: []store.State{store.Held}, do: func(ctx context.Context, st *store.Store, f store.Filter, _ time.Time) (int64, error) {
 			return st.Release(ctx, f)
 		}})
 }
 
 func (a *app) outboxRetry() *cobra.Command {
-	return a.change(change{"retry", "Try deliveries at once that wait for another attempt or have failed",
-		"tried again", []store.State{store.Waiting, store.Failed}, false,
-		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
+	var perhapsSent bool
+	return a.change(change{use: "retry", short: "Try deliveries at once that wait for another attempt or have failed",
+		does: "tried again", states: []store.State{store.Waiting, store.Failed, store.Unknown},
+		perhapsSent: &perhapsSent,
+		do: func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			hurried, err := st.Hurry(ctx, f, now)
 			if err != nil {
 				return hurried, err
 			}
-			revived, err := st.Revive(ctx, f, now)
+			revived, err := st.Revive(ctx, f, perhapsSent, now)
 			return hurried + revived, err
 		}})
 }
 
 func (a *app) outboxCancel() *cobra.Command {
-	return a.change(change{"cancel", "Cancel deliveries that no worker has in hand, and what is left of lists",
-		"cancelled", []store.State{store.Waiting, store.Held}, true,
-		func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
+	return a.change(change{use: "cancel",
+		short: "Cancel deliveries that no worker has in hand, and what is left of lists", does: "cancelled",
+		states: []store.State{store.Waiting, store.Held}, lists: true, do: func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			return st.Cancel(ctx, f, "cancelled by an operator", now)
 		}})
 }
@@ -80,6 +87,10 @@ func (a *app) change(c change) *cobra.Command {
 						return fmt.Errorf("delivery %s is %s; only what is %s can be %s", d.ID, d.State,
 							joined(c.states), c.does)
 					}
+					if d.State == store.Unknown && !c.again() {
+						return fmt.Errorf("delivery %s may have been sent; to try it again, so that it may come twice, "+
+							"say --perhaps-sent", d.ID)
+					}
 					f.ID, yes = d.ID, true
 				}
 				do := func() (int64, error) { return c.do(cmd.Context(), st, f, now) }
@@ -91,6 +102,10 @@ func (a *app) change(c change) *cobra.Command {
 		},
 	}
 	which.flags(cmd)
+	if c.perhapsSent != nil {
+		cmd.Flags().BoolVar(c.perhapsSent, "perhaps-sent", false,
+			"also those of which it is unknown whether they were sent: they may come twice")
+	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return cmd
 }
@@ -104,7 +119,9 @@ func (a *app) changeAsked(ctx context.Context, st *store.Store, c change, f stor
 	}
 	n := 0
 	for _, s := range c.states {
-		n += count[s]
+		if s != store.Unknown || c.again() {
+			n += count[s]
+		}
 	}
 	if n > 0 || c.lists { // lists that are not expanded yet are no deliveries
 		ok, err := a.ask(fmt.Sprintf("%d deliveries would be %s. Go on?", n, c.does))
@@ -129,14 +146,15 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 	if err != nil {
 		return err
 	}
+	gone := count[store.Sent] + count[store.Unknown] + count[store.Claimed]
 	return a.print(map[string]any{c.does: done, "now": count}, func() {
 		a.line("%d %s.", done, c.does)
 		if f.ID == "" {
 			a.line("Of those that match, there are now: %s", countLine(count))
 		}
-		if c.use == "cancel" && count[store.Sent]+count[store.Claimed] > 0 && f.ID == "" {
-			a.line("%d had been sent or are under way; `illumicode outbox export` with the same flags lists them.",
-				count[store.Sent]+count[store.Claimed])
+		if c.use == "cancel" && gone > 0 && f.ID == "" {
+			a.line("%d have been sent, may have been, or are under way; `illumicode outbox export` with the same flags lists "+
+				"them.", gone)
 		}
 	})
 }

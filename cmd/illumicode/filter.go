@@ -25,7 +25,7 @@ func (f *filter) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.key, "key", "", "only those under this key of the application")
 	cmd.Flags().StringVar(&f.provider, "provider", "", "only those that this provider has had in hand")
 	cmd.Flags().StringVar(&f.heldBy, "held-by", "",
-		"only those held by this, such as asked, guard, 'perhaps sent' or 'letter: NAME'")
+		"only those held by this, such as asked, guard or 'letter: NAME'")
 	cmd.Flags().DurationVar(&f.older, "older", 0, "only those created longer ago than this, such as 2h")
 	cmd.Flags().DurationVar(&f.newer, "newer", 0, "only those created within this time, such as 2h")
 }

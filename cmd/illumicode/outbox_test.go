@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"github.com/illumicode/illumicode"
 )
 
 // A wrong notice to 60 people is stopped half-way: paused, its list exported, the rest cancelled,
@@ -95,7 +97,19 @@ func TestRetryAndShow(t *testing.T) {
 		}
 	}
 	p.change("port = 1", fmt.Sprintf("port = %s", p.port()))
-	if out := p.must("outbox", "retry", id); !strings.Contains(out, "1 tried again") {
+	p.with(func(svc *illumicode.Service) {
+		if _, err := svc.Store().DB().ExecContext(t.Context(), "UPDATE illumicode_ended SET state = 'unknown'"); err != nil {
+			t.Fatal(err)
+		}
+	})
+	if out := p.must("outbox", "retry", "--state", "unknown", "--yes"); !strings.Contains(out, "0 tried again") {
+		t.Error(out)
+	}
+	if _, errOut, code := p.do("outbox", "retry", id); code != exitFailed ||
+		!strings.Contains(errOut, "may have been sent") || !strings.Contains(errOut, "--perhaps-sent") {
+		t.Errorf("exit %d: %s", code, errOut)
+	}
+	if out := p.must("outbox", "retry", id, "--perhaps-sent"); !strings.Contains(out, "1 tried again") {
 		t.Error(out)
 	}
 	p.must("deliver", "--until-empty")

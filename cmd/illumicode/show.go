@@ -186,6 +186,9 @@ func next(d store.Delivery, pauses []store.Pause) string {
 		return "nothing, until `illumicode outbox release " + tail(d.ID) + "` or `outbox cancel " + tail(d.ID) + "`"
 	case store.Failed:
 		return "nothing: it ended at " + clock(d.Ended) + "; `illumicode outbox retry " + tail(d.ID) + "` tries again"
+	case store.Unknown:
+		return "nothing: it may have been sent, and a report settles that; `illumicode outbox retry " + tail(d.ID) +
+			" --perhaps-sent` tries again"
 	case store.Claimed:
 		return "the worker that holds it since " + clock(d.Claimed) + " records what the provider says"
 	}

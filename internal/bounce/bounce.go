@@ -67,8 +67,10 @@ func (c Consequences) Apply(ctx context.Context) (n int, err error) {
 func (c Consequences) record(ctx context.Context, all ...store.Feedback) error {
 	var mine []string
 	err := c.p.Store.Write(ctx, func(t store.Tx) (err error) {
-		mine, err = t.SettleFeedback(ctx, all...)
-		return err
+		if mine, err = t.SettleFeedback(ctx, all...); err != nil {
+			return err
+		}
+		return c.settle(ctx, t, all...)
 	})
 	if err != nil {
 		return err
@@ -79,6 +81,20 @@ func (c Consequences) record(ctx context.Context, all ...store.Feedback) error {
 		}
 	}
 	return nil
+}
+
+// settle notes of letters of which it was unknown whether they were sent that they were: a report tells of them.
+func (c Consequences) settle(ctx context.Context, t store.Tx, all ...store.Feedback) error {
+	var ids []string
+	for _, f := range all {
+		if f.Delivery != "" {
+			ids = append(ids, f.Delivery)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	return t.SettleUnknown(ctx, "no answer came; a report told of it, so it was sent", ids...)
 }
 
 // tell tells the log and the observer.
@@ -106,6 +122,9 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 			return err
 		}
 		if mine, err := t.SettleFeedback(ctx, f); err != nil || len(mine) == 0 { // another worker has done it
+			return err
+		}
+		if err := c.settle(ctx, t, f); err != nil {
 			return err
 		}
 		step := store.Step{Challenge: d.Challenge, Mailbox: f.Mailbox, At: c.p.Now(), What: "feedback",

@@ -42,7 +42,7 @@ func (c Composer) maskedProof(row store.Challenge) (map[string]any, render.Proof
 // Preview returns the letter of a delivery that is on its way. The error says why there is none,
 // such as that the data were erased when it ended.
 func (c Composer) Preview(ctx context.Context, d store.Delivery) (Preview, error) {
-	if d.State.Final() && d.Challenge == "" && d.State != store.Failed {
+	if d.State.Final() && d.Challenge == "" && !d.State.Again() {
 		return Preview{}, errors.New("its data were erased when it ended")
 	}
 	zone, err := c.p.Zones.Load(d.Zone)

@@ -13,6 +13,7 @@ type Addressed struct {
 	store.Delivery
 	To       message.Address // zero if Unread
 	Unread   error           // why the address cannot be read
+	unsure   bool            // an attempt may have handed it over
 	found    bool            // it was looked up, and is not in the row yet
 	Withheld bool            // its first attempt went to nobody, and so do the others
 }

@@ -46,6 +46,7 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		return
 	}
 	d.Withheld = len(tried) > 0 && tried[0].Withheld()
+	d.unsure = slices.ContainsFunc(tried, perhapsTaken)
 	ctx, span := startSpan(ctx, d.Delivery)
 	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
@@ -144,9 +145,9 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		return
 	}
 	a := t.ended(r, panicked)
-	end := w.judge(d, a, r.After, p.spare)
+	end := w.judge(to, a, r.After, p.spare)
 	if panicked { // it would again; and each time the letter may have left
-		end.State, end.Due = store.Failed, time.Time{}
+		end.State, end.Due = store.Unknown, time.Time{}
 	}
 	var also *store.Attempt
 	if !t.began {
@@ -308,7 +309,7 @@ func (w *worker) logPanic(d store.Delivery, p any) {
 
 // judge turns an attempt's result into what becomes of the delivery. With spare another provider can go
 // at once.
-func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration, spare bool) store.End {
+func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare bool) store.End {
 	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore,
 		After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
@@ -321,7 +322,7 @@ func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration, s
 	}
 	switch {
 	case a.Class == retry.Ambiguous && d.Once:
-		end.State, end.Due, end.HeldBy = store.Held, time.Time{}, store.HeldUnsure
+		end.State, end.Due = store.Unknown, time.Time{}
 	case v.Action == verdict.Done:
 		end.State, end.Note = store.Sent, ""
 	case v.Action == verdict.Again:
@@ -331,8 +332,13 @@ func (w *worker) judge(d store.Delivery, a store.Attempt, after time.Duration, s
 	default:
 		end.State = store.Failed
 	}
+	// What may have been sent has not failed, unless a later answer blames the recipient.
+	if ended := end.State == store.Failed || end.State == store.Expired; ended && a.Class != retry.RecipientRefused &&
+		(d.unsure || a.Class == retry.Ambiguous) {
+		end.State, end.Note = store.Unknown, "an attempt ended without an answer; the last one: "+a.Reply
+	}
 	if end.State == store.Failed && d.Fallback != "" {
-		next := d
+		next := d.Delivery
 		next.ID, next.Address, next.Fallback = newID(), d.Fallback, ""
 		next.Created, next.Due = a.Ended, a.Ended
 		next.AskedBy = "the failure of " + d.ID + " to " + d.Address

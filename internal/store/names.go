@@ -65,6 +65,7 @@ const (
 	Sent        = queue.Sent
 	Withheld    = queue.Withheld
 	Failed      = queue.Failed
+	Unknown     = queue.Unknown
 	Cancelled   = queue.Cancelled
 	Expired     = queue.Expired
 	Suppressed  = queue.Suppressed
@@ -76,7 +77,6 @@ const (
 	HeldAsked   = queue.HeldAsked
 	HeldGuard   = queue.HeldGuard
 	HeldFrozen  = queue.HeldFrozen
-	HeldUnsure  = queue.HeldUnsure
 	SettingSite = queue.SettingSite
 	PieceSize   = queue.PieceSize
 

@@ -32,7 +32,8 @@ var (
 
 const oldBundles = `SELECT bundle FROM @attachment b WHERE bundle < ? AND NOT EXISTS (SELECT 1 FROM @delivery d
 	WHERE d.bundle = b.bundle AND d.bundle <> '') AND NOT EXISTS (SELECT 1 FROM @fanout f WHERE f.bundle = b.bundle)
-	AND NOT EXISTS (SELECT 1 FROM @ended e WHERE e.bundle = b.bundle AND e.bundle <> '' AND e.state = 'failed')
+	AND NOT EXISTS (SELECT 1 FROM @ended e WHERE e.bundle = b.bundle AND e.bundle <> ''
+	AND e.state IN ('failed', 'unknown'))
 	ORDER BY bundle LIMIT 20`
 
 // Sweep removes what is older than it need be: deliveries that ended before ended with their

@@ -204,7 +204,7 @@ func recovery(b *bed) {
 	if released.Load() != 3 || underWay.Load() < 2 {
 		b.Errorf("%d released, %d perhaps sent", released.Load(), underWay.Load())
 	}
-	if d := b.get(unsure); d.State != store.Held || d.HeldBy != store.HeldUnsure || d.Attempts != 1 {
+	if d := b.get(unsure); d.State != store.Unknown || d.Attempts != 1 {
 		b.Errorf("at most once, after a crash: %+v", d)
 	}
 }

@@ -204,7 +204,7 @@ func (b *bed) ends(d store.Delivery) {
 			"claimed": now.UnixMilli(), "attempts": 1, "spent": 2, "ended": a.Ended.UnixMilli(), "note": "the note",
 			"held_by": ""})
 	b.holds("ended", "1 = 1", ended)
-	if _, err := b.st.Revive(ctx, store.Filter{ID: d.ID}, now); err != nil {
+	if _, err := b.st.Revive(ctx, store.Filter{ID: d.ID}, false, now); err != nil {
 		b.Fatal(err)
 	}
 	b.holds("delivery", "id = 'letter'", with(ended, map[string]any{"state": "waiting", "due": now.UnixMilli(),

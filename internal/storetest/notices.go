@@ -65,7 +65,7 @@ func collapse(b *bed) {
 	}
 	finish(store.Failed, retry.MessageRefused)
 	left("failed", 10)
-	if n, err := b.st.Revive(b.Context(), store.Filter{ID: d.ID}, start); err != nil || n != 1 {
+	if n, err := b.st.Revive(b.Context(), store.Filter{ID: d.ID}, false, start); err != nil || n != 1 {
 		b.Fatalf("revived %d, %v", n, err)
 	}
 	if d := b.get(d.ID); d.Collapse != d.ID {

@@ -145,7 +145,7 @@ func migrations(b *bed) {
 func attempts(b *bed) {
 	b.worker("w")
 	ids := make(map[string]string)
-	for _, name := range []string{"sent", "again", "failed", "held", "dropped"} {
+	for _, name := range []string{"sent", "again", "failed", "unknown", "dropped"} {
 		ids[name] = b.put(func(d *store.Delivery) {
 			d.Address = name + "@ternisle.example"
 			d.Fallback = "+4790012345"
@@ -168,8 +168,8 @@ func attempts(b *bed) {
 			other.ID, other.Address, other.Fallback = newID(), d.Fallback, ""
 			ids["other"] = other.ID
 			b.end(d, store.Failed, retry.RecipientRefused, func(e *store.End) { e.Note, e.Fallback = "550 no", &other })
-		case "held":
-			b.end(d, store.Held, retry.Ambiguous, func(e *store.End) { e.HeldBy = store.HeldUnsure })
+		case "unknown":
+			b.end(d, store.Unknown, retry.Ambiguous, nil)
 		}
 	}
 	for name, want := range map[string]struct {
@@ -177,7 +177,7 @@ func attempts(b *bed) {
 		data  string
 		tries int
 	}{"sent": {store.Sent, "{}", 1}, "again": {store.Waiting, `{"n":1}`, 1}, "failed": {store.Failed, `{"n":1}`, 1},
-		"held": {store.Held, `{"n":1}`, 1}, "dropped": {store.Suppressed, "{}", 0},
+		"unknown": {store.Unknown, `{"n":1}`, 1}, "dropped": {store.Suppressed, "{}", 0},
 		"other": {store.Waiting, `{"n":1}`, 0}} {
 		d := b.get(ids[name])
 		if d.State != want.state || d.Data != want.data || d.Attempts != want.tries ||
@@ -190,8 +190,14 @@ func attempts(b *bed) {
 		tried[0].Signature == "" || tried[0].Remote != "r1" || tried[0].Worker != "w" {
 		b.Errorf("the attempt: %+v, %v", tried, err)
 	}
-	if n, err := b.st.Revive(b.Context(), store.Filter{State: store.Failed}, start); err != nil || n != 1 {
+	if n, err := b.st.Revive(b.Context(), store.Filter{}, false, start); err != nil || n != 1 {
 		b.Errorf("revived %d, %v", n, err)
+	}
+	if d := b.get(ids["unknown"]); d.State != store.Unknown {
+		b.Errorf("what may have been sent is revived unasked: %+v", d)
+	}
+	if n, err := b.st.Revive(b.Context(), store.Filter{}, true, start); err != nil || n != 1 {
+		b.Errorf("revived %d, %v, of what may have been sent", n, err)
 	}
 	if d := b.get(ids["failed"]); d.State != store.Waiting || d.Attempts != 1 || d.Spent != 0 {
 		b.Errorf("revived: %+v", d)
@@ -291,7 +297,7 @@ func revived(b *bed) {
 	})
 	want := b.get(id)
 	b.end(b.claim("w", 1)[0], store.Failed, retry.MessageRefused, nil)
-	if n, err := b.st.Revive(b.Context(), store.Filter{ID: id}, start); err != nil || n != 1 {
+	if n, err := b.st.Revive(b.Context(), store.Filter{ID: id}, false, start); err != nil || n != 1 {
 		b.Fatalf("%d revived, %v", n, err)
 	}
 	got := b.get(id)

@@ -112,7 +112,8 @@ func (p *pieces) Read(b []byte) (int, error) {
 // An attachment is needed as long as a delivery of its bundle is on its way, or could be tried again.
 const bundleDone = ` WHERE bundle = ? AND NOT EXISTS (SELECT 1 FROM @delivery d WHERE d.bundle = ? AND d.bundle <> '')
 	AND NOT EXISTS (SELECT 1 FROM @fanout f WHERE f.bundle = ?)
-	AND NOT EXISTS (SELECT 1 FROM @ended e WHERE e.bundle = ? AND e.bundle <> '' AND e.state = 'failed')`
+	AND NOT EXISTS (SELECT 1 FROM @ended e WHERE e.bundle = ? AND e.bundle <> ''
+	AND e.state IN ('failed', 'unknown'))`
 
 var (
 	deletePieces      = db.Q(`DELETE FROM @attachment_piece` + bundleDone)

@@ -113,7 +113,7 @@ func leave(set db.Values) string {
 }
 
 var (
-	endOne = db.Q(leave(db.Values{"data": `CASE WHEN CAST(? AS TEXT) = 'failed' THEN data ELSE '{}' END`,
+	endOne = db.Q(leave(db.Values{"data": `CASE WHEN CAST(? AS TEXT) IN ('failed', 'unknown') THEN data ELSE '{}' END`,
 		"state": `CAST(? AS TEXT)`, "attempts": `CAST(? AS INTEGER)`, "spent": `CAST(? AS INTEGER)`,
 		"note": `CAST(? AS TEXT)`}) + ours + ` @lock()`)
 	deleteOne = db.Q(`DELETE FROM @delivery` + ours)
@@ -132,7 +132,7 @@ func (t Tx) endAlone(ctx context.Context, d Delivery, state State, note string, 
 	if _, err := t.Exec(ctx, deleteOne, d.ID, d.Claim); err != nil {
 		return false, err
 	}
-	if state != Failed { // else what joined it may be tried again
+	if !state.Again() { // else what joined it may be tried again
 		if _, err := t.Exec(ctx, deleteItems, d.ID); err != nil {
 			return false, err
 		}

@@ -19,13 +19,17 @@ const (
 	Claimed    State = "claimed"
 	Sent       State = "sent"
 	Failed     State = "failed"
+	Unknown    State = "unknown"    // it may have been sent: no answer came, and none came later
 	Cancelled  State = "cancelled"  // nobody needs it any more
 	Expired    State = "expired"    // its time was over before it could be delivered
 	Suppressed State = "suppressed" // its reader does not want such letters
 )
 
 // States lists all states in the order of a delivery's life.
-var States = []State{Held, Waiting, Claimed, Sent, Failed, Cancelled, Expired, Suppressed}
+var States = []State{Held, Waiting, Claimed, Sent, Failed, Unknown, Cancelled, Expired, Suppressed}
+
+// Again reports whether a delivery in this state has ended and can be tried again: its data are kept for that.
+func (s State) Again() bool { return s == Failed || s == Unknown }
 
 // Final reports whether a delivery in this state has ended.
 func (s State) Final() bool { return s != Held && s != Waiting && s != Claimed }
@@ -98,10 +102,9 @@ type Delivery struct {
 
 // What can hold a delivery, besides a pause ([Pause.HeldBy]).
 const (
-	HeldAsked  = "asked"        // who enqueued it, or an operator, wanted it held
-	HeldGuard  = "guard"        // the guard lets nothing out to this address
-	HeldFrozen = "frozen"       // the account of its subject is frozen
-	HeldUnsure = "perhaps sent" // at most once, and its attempt ended without an answer
+	HeldAsked  = "asked"  // who enqueued it, or an operator, wanted it held
+	HeldGuard  = "guard"  // the guard lets nothing out to this address
+	HeldFrozen = "frozen" // the account of its subject is frozen
 )
 
 // deliveryRow are the columns of a delivery, and of one that has ended.

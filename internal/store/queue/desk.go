@@ -222,28 +222,32 @@ func (s Rows) Hurry(ctx context.Context, f Filter, now time.Time) (int64, error)
 	})
 }
 
-func failedChosen(where string) string {
-	return `SELECT id FROM @ended WHERE state = 'failed' AND ` + where + ` LIMIT 500 @free()`
+func endedChosen(where string, perhapsSent bool) string {
+	states := `state = 'failed'`
+	if perhapsSent {
+		states = `state IN ('failed', 'unknown')`
+	}
+	return `SELECT id FROM @ended WHERE ` + states + ` AND ` + where + ` LIMIT 500 @free()`
 }
 
 var (
 	revive = db.Q(deliveryRow.Copy("ended", "delivery", db.Values{"state": `'waiting'`, "due": `CAST(? AS BIGINT)`,
 		"deliver_before": `CASE WHEN deliver_before > CAST(? AS BIGINT) THEN deliver_before ELSE 0 END`,
 		"worker":         `''`, "claimed": `0`, "spent": `0`, "ended": `0`, "note": `''`, "held_by": `''`,
-		"collapse": itsOwn, "fallback": `''`}) + ` WHERE id @listed() AND state = 'failed'`)
-	deleteRevived = db.Q(`DELETE FROM @ended WHERE id @listed() AND state = 'failed'`)
+		"collapse": itsOwn, "fallback": `''`}) + ` WHERE id @listed() AND state IN ('failed', 'unknown')`)
+	deleteRevived = db.Q(`DELETE FROM @ended WHERE id @listed() AND state IN ('failed', 'unknown')`)
 )
 
 // Revive lets failed deliveries that a filter chooses wait again, due at now, with all their
 // attempts before them, and returns how many. A deadline that has passed is lifted, and a fallback has
-// been used.
-func (s Rows) Revive(ctx context.Context, f Filter, now time.Time) (int64, error) {
+// been used. With perhapsSent it does the same with those of which it is unknown whether they were sent.
+func (s Rows) Revive(ctx context.Context, f Filter, perhapsSent bool, now time.Time) (int64, error) {
 	where, args := f.where()
 	return s.Steps(ctx, func(t db.Tx) (int64, error) {
 		if _, err := t.Exec(ctx, deleteRevived, "[]"); err != nil { // a write first, as SQLite wants it
 			return 0, err
 		}
-		ids, err := db.All(ctx, t, db.Scalar[string], failedChosen(where), args...)
+		ids, err := db.All(ctx, t, db.Scalar[string], endedChosen(where, perhapsSent), args...)
 		if err != nil || len(ids) == 0 {
 			return 0, err
 		}
@@ -254,6 +258,16 @@ func (s Rows) Revive(ctx context.Context, f Filter, now time.Time) (int64, error
 		_, err = t.Exec(ctx, deleteRevived, db.List(ids))
 		return n, err
 	})
+}
+
+var settleUnknown = db.Q(`UPDATE @ended SET state = 'sent', data = '{}', note = ? WHERE id @listed()
+	AND state = 'unknown'`)
+
+// SettleUnknown ends the doubt about deliveries of which somebody has said something after an attempt without an end:
+// they were sent.
+func (t Tx) SettleUnknown(ctx context.Context, note string, ids ...string) error {
+	_, err := t.Exec(ctx, settleUnknown, note, db.List(ids))
+	return err
 }
 
 var lettersTo = db.Q(`SELECT ` + deliveryRow.Names() +

@@ -54,6 +54,10 @@ func (s Rows) Leave(ctx context.Context, id string, now time.Time) error {
 const orphaned = `state = 'claimed' AND NOT EXISTS
 	(SELECT 1 FROM @worker w WHERE w.id = illumicode_delivery.worker AND w.lease >= ?)`
 
+// At most once is what it says: one whose attempt was under way is not tried again.
+const onceBegun = ` WHERE id @listed() AND once = 1 AND EXISTS
+	(SELECT 1 FROM @attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`
+
 // What is recovered is decided by the first statement alone: its worker may renew its lease before
 // the next one, and has lost its claims nevertheless. A row that somebody has locked is left to the next time.
 var (
@@ -61,9 +65,9 @@ var (
 		WHERE ` + orphaned + ` @free()) RETURNING id`)
 	takeUnheard = db.Q(`UPDATE @delivery SET claim = claim + 1 WHERE id @in(SELECT id FROM @delivery
 		WHERE state = 'claimed' AND worker = ? AND claimed < ? AND NOT (id @listed()) @free()) RETURNING id`)
-	holdOrphans = db.Q(`UPDATE @delivery SET state = 'held', worker = '', ` + joined + `, held_by = ?, note = ?,
-		attempts = (SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id) WHERE id @listed()
-		AND once = 1 AND EXISTS (SELECT 1 FROM @attempt a WHERE a.delivery = illumicode_delivery.id AND a.ended = 0)`)
+	endOrphans = db.Q(leave(db.Values{"state": `'unknown'`, "note": `CAST(? AS TEXT)`,
+		"attempts": `(SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id)`}) + onceBegun)
+	deleteOrphans  = db.Q(`DELETE FROM @delivery` + onceBegun)
 	releaseOrphans = db.Q(`UPDATE @delivery SET state = 'waiting', worker = '', ` + joined +
 		`, due = ?, note = ?, attempts = (SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id)
 			WHERE id @listed() AND state = 'claimed'`)
@@ -74,7 +78,7 @@ var (
 
 // Recover gives back what dead workers had claimed, due at now, and returns how many deliveries
 // that were and how many of them had an attempt under way. Such an attempt may have succeeded:
-// it is recorded as ambiguous, and its repeat is a repeat. One that may go out only once is held.
+// it is recorded as ambiguous, and its repeat is a repeat. What may go out only once ends as unknown.
 func (s Rows) Recover(ctx context.Context, now time.Time) (released, underWay int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
 		if released, underWay, err = t.releaseTaken(ctx, now, takeOrphans, db.Millis(now)); err != nil {
@@ -108,7 +112,10 @@ func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string,
 		return 0, 0, err
 	}
 	ms, all := db.Millis(now), db.List(ids)
-	if _, err := t.Exec(ctx, holdOrphans, HeldUnsure, lost, all); err != nil {
+	if _, err := t.Exec(ctx, endOrphans, ms, lost, all); err != nil {
+		return 0, 0, err
+	}
+	if _, err := t.Exec(ctx, deleteOrphans, all); err != nil {
 		return 0, 0, err
 	}
 	if _, err := t.Exec(ctx, releaseOrphans, ms, lost, all); err != nil {
