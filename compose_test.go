@@ -51,7 +51,8 @@ func TestOldSignature(t *testing.T) {
 	for _, class := range []retry.Class{retry.Transient, retry.Ambiguous} {
 		way := new(slow)
 		k := illumicodetest.New(t, func(c *illumicode.Config) {
-			c.Providers, c.Sign, c.Outbox.Retry.Base = []provider.Provider{way}, &counting{}, time.Millisecond
+			c.Providers, c.Sign = []provider.Provider{way}, &counting{}
+			c.Outbox.Retry.Base, c.Outbox.Retry.Attempts = time.Millisecond, 12 // not by time
 		}, withPier(t))
 		way.clock, way.class = k.Clock, class
 		notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), To: illumicode.Request{Address: mara}})

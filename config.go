@@ -84,6 +84,11 @@ type Config struct {
 	// grace is over. An error rolls back and is tried again. Nil means that nobody need be told.
 	Lapsed func(ctx context.Context, tx Tx, l Lapse) error
 
+	// Failed is told by a worker of every letter that has reached nobody for good, after its end is on record. It is
+	// told once at most: a worker that dies just then tells nobody. It must return soon. Nil means that nobody need be
+	// told.
+	Failed func(f Failure)
+
 	Outbox   delivery.Settings // how workers work; the zero Outbox is all defaults
 	Observer delivery.Observer // is told what the service does, as package metrics is; nil means nobody
 	Log      *slog.Logger      // one line an attempt, no addresses, no secrets; nil means slog.Default

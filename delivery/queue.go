@@ -23,6 +23,11 @@ type Settings struct {
 	KeepOnce time.Duration // how long de-duplication keys are kept; 0 or less means 7 days
 
 	Retry retry.Policy
+
+	// FallbackAfter is how long a letter with a fallback is tried, from when it may leave, before the fallback goes; 0
+	// or less means 15 minutes.
+	FallbackAfter time.Duration
+
 	Order route.Order            // which provider is preferred; empty means the order of the list
 	Terms map[string]route.Terms // of providers, by name: caps, weights, costs, recipients
 

@@ -34,7 +34,8 @@ func (c change) again() bool { return c.perhapsSent != nil && *c.perhapsSent }
 
 func (a *app) outboxRelease() *cobra.Command {
 	return a.change(change{use: "release", short: "Let held deliveries go", does: "released",
-		states: []store.State{store.Held}, do: func(ctx context.Context, st *store.Store, f store.Filter, _ time.Time) (int64, error) {
+		states: []store.State{store.Held},
+		do: func(ctx context.Context, st *store.Store, f store.Filter, _ time.Time) (int64, error) {
 			return st.Release(ctx, f)
 		}})
 }
@@ -57,7 +58,8 @@ func (a *app) outboxRetry() *cobra.Command {
 func (a *app) outboxCancel() *cobra.Command {
 	return a.change(change{use: "cancel",
 		short: "Cancel deliveries that no worker has in hand, and what is left of lists", does: "cancelled",
-		states: []store.State{store.Waiting, store.Held}, lists: true, do: func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
+		states: []store.State{store.Waiting, store.Held}, lists: true,
+		do: func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			return st.Cancel(ctx, f, "cancelled by an operator", now)
 		}})
 }
@@ -88,8 +90,8 @@ func (a *app) change(c change) *cobra.Command {
 							joined(c.states), c.does)
 					}
 					if d.State == store.Unknown && !c.again() {
-						return fmt.Errorf("delivery %s may have been sent; to try it again, so that it may come twice, "+
-							"say --perhaps-sent", d.ID)
+						return fmt.Errorf("delivery %s may have been sent; to try it again, so that it may come "+
+							"twice, say --perhaps-sent", d.ID)
 					}
 					f.ID, yes = d.ID, true
 				}
@@ -153,8 +155,8 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 			a.line("Of those that match, there are now: %s", countLine(count))
 		}
 		if c.use == "cancel" && gone > 0 && f.ID == "" {
-			a.line("%d have been sent, may have been, or are under way; `illumicode outbox export` with the same flags lists "+
-				"them.", gone)
+			a.line("%d have been sent, may have been, or are under way; `illumicode outbox export` with the same "+
+				"flags lists them.", gone)
 		}
 	})
 }

@@ -98,7 +98,8 @@ func TestRetryAndShow(t *testing.T) {
 	}
 	p.change("port = 1", fmt.Sprintf("port = %s", p.port()))
 	p.with(func(svc *illumicode.Service) {
-		if _, err := svc.Store().DB().ExecContext(t.Context(), "UPDATE illumicode_ended SET state = 'unknown'"); err != nil {
+		const unknown = "UPDATE illumicode_ended SET state = 'unknown'"
+		if _, err := svc.Store().DB().ExecContext(t.Context(), unknown); err != nil {
 			t.Fatal(err)
 		}
 	})

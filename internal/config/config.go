@@ -234,6 +234,8 @@ type Outbox struct {
 	Attempts int      `toml:"attempts"`
 	Base     Duration `toml:"base"`
 	Max      Duration `toml:"max"`
+
+	FallbackAfter Duration `toml:"fallback_after"`
 }
 
 // Mailbox is the convention of a domain, by which limits count.

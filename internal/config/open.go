@@ -132,6 +132,7 @@ func (f *File) plain() illumicode.Config {
 			Lease: time.Duration(f.Outbox.Lease), Poll: time.Duration(f.Outbox.Poll),
 			Attempt: time.Duration(f.Outbox.Attempt), Grace: time.Duration(f.Outbox.Grace),
 			Order: route.Order(f.Outbox.Order), Weights: make(map[delivery.Lane]int),
+			FallbackAfter: time.Duration(f.Outbox.FallbackAfter),
 			Retry: retry.Policy{
 				Attempts: f.Outbox.Attempts, Base: time.Duration(f.Outbox.Base), Max: time.Duration(f.Outbox.Max),
 			},

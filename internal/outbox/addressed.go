@@ -3,6 +3,7 @@ package outbox
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/message"
@@ -13,6 +14,7 @@ type Addressed struct {
 	store.Delivery
 	To       message.Address // zero if Unread
 	Unread   error           // why the address cannot be read
+	before   time.Time       // when its attempt before this one ended; zero for none
 	unsure   bool            // an attempt may have handed it over
 	found    bool            // it was looked up, and is not in the row yet
 	Withheld bool            // its first attempt went to nobody, and so do the others

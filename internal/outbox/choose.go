@@ -38,7 +38,7 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 		w.survey(all, d.Lane, now)
 		c := choose.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), now)
 		if c.Provider == "" {
-			if w.noWay(ctx, d.Delivery, c, now) {
+			if w.noWay(ctx, d, c, now) {
 				continue
 			}
 			return chosen{}, false
@@ -97,19 +97,19 @@ func (w *worker) survey(all []choose.Candidate, lane store.Lane, now time.Time) 
 }
 
 // noWay does what is left to do where no provider can go, and reports whether to choose again.
-func (w *worker) noWay(ctx context.Context, d store.Delivery, c choose.Choice, now time.Time) (again bool) {
+func (w *worker) noWay(ctx context.Context, d Addressed, c choose.Choice, now time.Time) (again bool) {
 	switch {
 	case c.At.IsZero() && c.Paused != "":
 		by := store.Pause{Kind: "provider", Name: c.Paused}.HeldBy()
-		w.hold(d, by, "paused: "+by)
+		w.hold(d.Delivery, by, "paused: "+by)
 	case c.At.IsZero():
-		w.drop(d, store.Failed, "no provider carries this: "+c.String())
+		w.drop(d.Delivery, store.Failed, "no provider carries this: "+c.String())
 	case !d.DeliverBefore.IsZero() && !c.At.Before(d.DeliverBefore):
-		w.drop(d, store.Expired, "no provider is free in time: "+c.String())
+		w.drop(d.Delivery, store.Expired, "no provider is free in time: "+c.String())
 	case c.At.Sub(now) <= maxNap:
-		return sleep(ctx, c.At.Sub(now)) || w.gaveBack(d)
+		return sleep(ctx, c.At.Sub(now)) || w.gaveBack(d.Delivery)
 	default:
-		w.unclaim(d, c.At, c.String())
+		w.giveBack(d, c.At, c.String())
 	}
 	return false
 }

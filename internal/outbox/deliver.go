@@ -47,6 +47,9 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 	}
 	d.Withheld = len(tried) > 0 && tried[0].Withheld()
 	d.unsure = slices.ContainsFunc(tried, perhapsTaken)
+	if len(tried) > 0 {
+		d.before = tried[len(tried)-1].Ended
+	}
 	ctx, span := startSpan(ctx, d.Delivery)
 	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
@@ -155,7 +158,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 	}
 	w.persist(d, func(ctx context.Context) error { return w.ledgerOf(d).write(ctx, d, also, &end) })
 	w.wakeAt(end.Due)
-	w.tell(ctx, d, a, end)
+	w.tell(ctx, to, a, end)
 }
 
 // A try is one attempt on its way.
@@ -273,14 +276,18 @@ func (w *worker) ledgerOf(d store.Delivery) *ledger {
 }
 
 // tell says what has come of an attempt: one line of log, the observer's figures, the span.
-func (w *worker) tell(ctx context.Context, d store.Delivery, a store.Attempt, end store.End) {
+func (w *worker) tell(ctx context.Context, d Addressed, a store.Attempt, end store.End) {
 	took := a.Ended.Sub(a.Begun)
 	w.log.Info("attempt", "delivery", d.ID, "letter", d.Letter, "lane", d.Lane, "number", a.Number, "provider",
 		a.Provider,
 		"class", a.Class, "code", a.Code, "enhanced", a.Enhanced, "ms", took.Milliseconds(), "state", end.State)
 	w.cfg.Observer.Attempted(d.Lane, a.Provider, a.Class, took)
 	if end.State.Final() {
-		w.cfg.Observer.Ended(d.Lane, end.State)
+		w.ended(d.Delivery, end.State, end.Note)
+	}
+	if end.State == store.Waiting && !d.before.IsZero() && days(a.Ended.Sub(d.Fixed)) > days(d.before.Sub(d.Fixed)) {
+		w.log.Warn("a letter has been waiting for days", "delivery", d.ID, "days", days(a.Ended.Sub(d.Fixed)),
+			"provider", a.Provider, "class", a.Class)
 	}
 	endSpan(ctx, a, end)
 }
@@ -310,8 +317,8 @@ func (w *worker) logPanic(d store.Delivery, p any) {
 // judge turns an attempt's result into what becomes of the delivery. With spare another provider can go
 // at once.
 func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare bool) store.End {
-	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore,
-		After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
+	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, First: d.Fixed,
+		DeliverBefore: d.DeliverBefore, After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
 		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle,
 		Collapse:  d.Collapse != "",
@@ -325,8 +332,13 @@ func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare 
 		end.State, end.Due = store.Unknown, time.Time{}
 	case v.Action == verdict.Done:
 		end.State, end.Note = store.Sent, ""
+	case v.Action == verdict.Again && w.fallsBack(d, a) && !w.fallBackAt(d).After(a.Ended):
+		end.State, end.Due = store.Failed, time.Time{}
 	case v.Action == verdict.Again:
 		end.State = store.Waiting
+		if at := w.fallBackAt(d); w.fallsBack(d, a) && at.Before(end.Due) {
+			end.Due = at
+		}
 	case v.Action == verdict.TooLate:
 		end.State, end.Note = store.Expired, "no time for another attempt; the last one: "+a.Reply
 	default:
@@ -338,10 +350,7 @@ func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare 
 		end.State, end.Note = store.Unknown, "an attempt ended without an answer; the last one: "+a.Reply
 	}
 	if end.State == store.Failed && d.Fallback != "" {
-		next := d.Delivery
-		next.ID, next.Address, next.Fallback = newID(), d.Fallback, ""
-		next.Created, next.Due = a.Ended, a.Ended
-		next.AskedBy = "the failure of " + d.ID + " to " + d.Address
+		next := fallbackOf(d.Delivery, a.Ended)
 		end.Fallback = &next
 	}
 	return end
@@ -350,8 +359,19 @@ func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare 
 // drop ends d without an attempt.
 func (w *worker) drop(d store.Delivery, state store.State, note string) {
 	w.persist(d, func(ctx context.Context) error { return w.store.Drop(ctx, d, state, note, w.now()) })
-	w.cfg.Observer.Ended(d.Lane, state)
+	w.ended(d, state, note)
 }
+
+// ended tells the observer how a delivery has ended, and the application of one that did not reach anybody.
+func (w *worker) ended(d store.Delivery, state store.State, note string) {
+	w.cfg.Observer.Ended(d.Lane, state)
+	if w.cfg.Failed != nil && state.Again() {
+		w.cfg.Failed(d, state, note)
+	}
+}
+
+// days returns how many whole days a time has.
+func days(d time.Duration) int { return int(d / (24 * time.Hour)) }
 
 // hold keeps d, unattempted, until what holds it has ended.
 func (w *worker) hold(d store.Delivery, by, note string) {

@@ -17,7 +17,8 @@ import (
 func TestFinal(t *testing.T) {
 	for name, lose := range map[string]func(t *testing.T, st *store.Store, stop func()){
 		"another claim": func(t *testing.T, st *store.Store, _ func()) {
-			if _, err := st.DB().ExecContext(t.Context(), "UPDATE illumicode_delivery SET claim = claim + 1"); err != nil {
+			const claim = "UPDATE illumicode_delivery SET claim = claim + 1"
+			if _, err := st.DB().ExecContext(t.Context(), claim); err != nil {
 				t.Fatal(err)
 			}
 		},

@@ -63,6 +63,7 @@ type Config struct {
 	Keep     time.Duration // how long ended deliveries are kept; 0 means 30 days, less than 0 for ever
 	KeepOnce time.Duration // how long de-duplication keys are kept; 0 or less means 7 days
 	Retry    retry.Policy
+	Fallback time.Duration          // how long a letter with a fallback is tried before that goes; 0 or less means 15 m
 	Order    route.Order            // which provider is preferred; empty means the order of the list
 	Terms    map[string]route.Terms // of providers, by name: caps, weights, costs, recipients
 	Guard    Guard                  // what may leave; the zero Guard is live
@@ -73,6 +74,8 @@ type Config struct {
 	// 4 for normal and 1 for bulk.
 	Weights map[store.Lane]int
 
+	// is told of what failed, or may have, for good; nil for nobody
+	Failed func(d store.Delivery, state store.State, note string)
 	// the base URL that the database must send for; empty for any
 	Site string
 	// applies some of what came back; nil for none
@@ -100,7 +103,8 @@ func (c Config) withDefaults() Config {
 		field *time.Duration
 		value time.Duration
 	}{{&c.Lease, 30 * time.Second}, {&c.Poll, 500 * time.Millisecond}, {&c.Attempt, 11 * time.Minute},
-		{&c.Grace, 20 * time.Second}, {&c.KeepOnce, 7 * day}} {
+		{&c.Grace, 20 * time.Second}, {&c.KeepOnce, 7 * day},
+		{&c.Fallback, 15 * time.Minute}} {
 		if *d.field <= 0 {
 			*d.field = d.value
 		}

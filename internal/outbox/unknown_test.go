@@ -10,8 +10,8 @@ import (
 	"github.com/illumicode/illumicode/retry"
 )
 
-// What may have been sent has not failed: where an attempt got no answer, and no later one blames the recipient, the end
-// is unknown, and nobody is written to in the letter's place.
+// What may have been sent has not failed: where an attempt got no answer, and no later one blames the recipient, the
+// end is unknown, and nobody is written to in the letter's place.
 func TestUnknown(t *testing.T) {
 	for _, tt := range []struct {
 		classes []retry.Class

@@ -53,7 +53,7 @@ func (w *worker) withhold(ctx context.Context, d Addressed, tried []store.Attemp
 		if c = choose.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), w.now()); c.Provider != "" {
 			break
 		}
-		if !w.noWay(ctx, d.Delivery, c, w.now()) {
+		if !w.noWay(ctx, d, c, w.now()) {
 			return
 		}
 	}
@@ -89,8 +89,8 @@ func (w *worker) withheld(d store.Delivery, a store.Attempt, failed retry.Class,
 	if failed == "" {
 		return end
 	}
-	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, DeliverBefore: d.DeliverBefore,
-		Elsewhere: spare}, failed, a.Ended, rand.Float64())
+	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, First: d.Fixed,
+		DeliverBefore: d.DeliverBefore, Elsewhere: spare}, failed, a.Ended, rand.Float64())
 	if v.Action == verdict.Again {
 		end.State, end.Due, end.Note, end.HandedOver = store.Waiting, v.At, a.Reply, false
 	}

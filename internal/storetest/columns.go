@@ -208,7 +208,8 @@ func (b *bed) ends(d store.Delivery) {
 		b.Fatal(err)
 	}
 	b.holds("delivery", "id = 'letter'", with(ended, map[string]any{"state": "waiting", "due": now.UnixMilli(),
-		"worker": "", "claimed": 0, "spent": 0, "ended": 0, "note": "", "collapse": "letter", "fallback": ""}))
+		"worker": "", "claimed": 0, "free": 0, "spent": 0, "ended": 0, "note": "",
+		"collapse": "letter", "fallback": ""}))
 }
 
 func claimedOnce(d store.Delivery, claim int64) store.Delivery {

@@ -190,6 +190,11 @@ func attempts(b *bed) {
 		tried[0].Signature == "" || tried[0].Remote != "r1" || tried[0].Worker != "w" {
 		b.Errorf("the attempt: %+v, %v", tried, err)
 	}
+	revives(b, ids)
+}
+
+// revives tries again what has failed of some deliveries by name, and what may have been sent only if asked to.
+func revives(b *bed, ids map[string]string) {
 	if n, err := b.st.Revive(b.Context(), store.Filter{}, false, start); err != nil || n != 1 {
 		b.Errorf("revived %d, %v", n, err)
 	}

@@ -292,6 +292,9 @@ func (p *Provider) judge(resp *http.Response, answer []byte) provider.Result {
 	r := provider.Result{Code: resp.StatusCode, Reply: resp.Status + " " +
 		string(answer[:min(len(answer), keepAnswer)])}
 	r.After = retryAfter(resp.Header.Get("Retry-After"), resp.Header.Get("Date"))
+	if resp.StatusCode/100 == 5 { // a fault of its own, which it may think too well of, or too badly
+		r.After = min(r.After, time.Hour)
+	}
 	var doc any
 	isJSON := json.Unmarshal(answer, &doc) == nil
 	for _, o := range p.cfg.Outcomes {

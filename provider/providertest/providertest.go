@@ -34,25 +34,7 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 			t.Errorf("Name = %q, Can = %+v", p.Name(), can)
 		}
 	})
-	t.Run("a letter begins once and arrives", func(t *testing.T) {
-		s := open(t)
-		h, began := handover(s.Provider, 1)
-		asked := 0
-		h.Final = func(context.Context) error {
-			if asked++; *began != 1 {
-				t.Error("Final comes before Begin")
-			}
-			return nil
-		}
-		r := s.Provider.Send(t.Context(), h)
-		if r.Class != retry.Accepted || *began != 1 || asked != 1 || s.Received() != 1 {
-			t.Errorf("Send = %+v; it began %d times, asked %d times at its end, and %d letters arrived", r, *began, asked,
-				s.Received())
-		}
-		if r.Reply == "" {
-			t.Error("the provider's words are missing")
-		}
-	})
+	t.Run("a letter begins once and arrives", func(t *testing.T) { arrives(t, open(t)) })
 	t.Run("an attempt that cannot be recorded sends nothing", func(t *testing.T) {
 		s := open(t)
 		h, _ := handover(s.Provider, 1)
@@ -87,6 +69,25 @@ func Run(t *testing.T, open func(t *testing.T) Subject) {
 	})
 	t.Run("an ended context ends a Send soon", func(t *testing.T) { endsSoon(t, open(t)) })
 	t.Run("many at once all arrive", func(t *testing.T) { manyArrive(t, open(t)) })
+}
+
+func arrives(t *testing.T, s Subject) {
+	h, began := handover(s.Provider, 1)
+	asked := 0
+	h.Final = func(context.Context) error {
+		if asked++; *began != 1 {
+			t.Error("Final comes before Begin")
+		}
+		return nil
+	}
+	r := s.Provider.Send(t.Context(), h)
+	if r.Class != retry.Accepted || *began != 1 || asked != 1 || s.Received() != 1 {
+		t.Errorf("Send = %+v; it began %d times, asked %d times at its end, and %d letters arrived", r, *began,
+			asked, s.Received())
+	}
+	if r.Reply == "" {
+		t.Error("the provider's words are missing")
+	}
 }
 
 func endsSoon(t *testing.T, s Subject) {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -44,7 +45,7 @@ func classify(at step, err error) provider.Result {
 			Code: reply.Code, Enhanced: enhanced(reply.EnhancedCode),
 			Reply: strings.TrimSpace(fmt.Sprintf("%d %s %s", reply.Code, enhanced(reply.EnhancedCode), reply.Message)),
 		}
-		r.Class = refusal(at, reply.Code, r.Enhanced)
+		r.Class = refusal(at, reply.Code, r.Enhanced, reply.Message)
 		if is[authError](err) && reply.Code/100 == 5 {
 			r.Class = retry.Misconfigured
 		}
@@ -68,9 +69,12 @@ var senderFaults = []string{"5.1.7", "5.1.8", "5.7.20", "5.7.21", "5.7.22", "5.7
 
 // refusal returns the class of an SMTP reply that is no success. A 5xx blames the sender at
 // MAIL, the recipient at RCPT and the letter afterwards; codes about the sender, and those about
-// authentication and encryption (RFC 4954 §6, RFC 3207 §4), blame our configuration wherever they come.
-func refusal(at step, code int, enhanced string) retry.Class {
+// authentication and encryption (RFC 4954 §6, RFC 3207 §4), blame our configuration wherever they come. At connect
+// and MAIL "slow down" concerns us; later it concerns the recipient's domain, and only this letter waits.
+func refusal(at step, code int, enhanced, words string) retry.Class {
 	switch {
+	case (at == stepConnect || at == stepMail) && throttles(code, enhanced, words):
+		return retry.Throttled
 	case code == 530 || code == 534 || code == 535 || code == 538:
 		return retry.Misconfigured
 	case code/100 != 5:
@@ -81,6 +85,20 @@ func refusal(at step, code int, enhanced string) retry.Class {
 		return retry.RecipientRefused
 	}
 	return retry.MessageRefused
+}
+
+// slowDown are the enhanced codes that ask for fewer letters (RFC 3463 §3.4 and §3.5, and what several servers say for
+// a rate); 4.5.3 says so of too many recipients, and at MAIL there are none.
+var slowDown = []string{"4.3.1", "4.3.2", "4.4.5", "4.5.3", "4.7.28"}
+
+// slowWords are words that ask for fewer letters.
+var slowWords = regexp.MustCompile(
+	`(?i)\b(rate limit(ed|s|ing)?|rate exceeded|too many (messages|connections)|throttl\w*)\b`)
+
+// throttles reports whether a temporary refusal asks for fewer letters. 4.7.1 is said by greylists and 4.2.1 of one
+// mailbox: without such words they do not.
+func throttles(code int, enhanced, words string) bool {
+	return code == 421 || code/100 == 4 && (slices.Contains(slowDown, enhanced) || slowWords.MatchString(words))
 }
 
 // ourFault reports whether an error means that the configuration is wrong rather than that the

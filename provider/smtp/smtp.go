@@ -177,7 +177,7 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		}
 		// A kept connection that the server has closed meanwhile says nothing about the
 		// letter, of which no byte has left: begin again on a fresh one.
-		if kept && step == stepMail && result.Class == retry.Transient && (result.Code == 0 || result.Code == 421) &&
+		if kept && step == stepMail && (result.Class == retry.Transient && result.Code == 0 || result.Code == 421) &&
 			ctx.Err() == nil {
 			s = nil
 			continue

@@ -68,9 +68,9 @@ func (a Answer) tells() bool {
 // After returns the health after an answer at now. jitter in [0, 1) spreads the ends of circuits.
 //
 // Failures in a row open the circuit, for longer each time; one probe then decides. A provider that is
-// set up wrongly is shut at once. One that throttles is left alone for as long as it asks, and then
-// gets its letters further apart; every success brings them a twentieth closer again. Answers to letters
-// that were on their way when the circuit opened do not open it anew.
+// set up wrongly, or says for how long it fails, is shut at once. One that throttles is left alone for as
+// long as it asks, and then gets its letters further apart; every success brings them a twentieth closer
+// again. Answers to letters that were on their way when the circuit opened do not open it anew.
 func (h Health) After(a Answer, b Breaker, now time.Time, jitter float64) Health {
 	b = b.withDefaults()
 	switch {
@@ -86,7 +86,7 @@ func (h Health) After(a Answer, b Breaker, now time.Time, jitter float64) Health
 		h.Failures++
 		h.Class = a.Class
 		wrong := a.Class == retry.Misconfigured
-		if now.Before(h.Until) || !wrong && h.Probe.IsZero() && h.Failures < openAfter {
+		if now.Before(h.Until) || !wrong && a.After == 0 && h.Probe.IsZero() && h.Failures < openAfter {
 			return h
 		}
 		base := b.First
@@ -94,6 +94,7 @@ func (h Health) After(a Answer, b Breaker, now time.Time, jitter float64) Health
 			base *= 4
 		}
 		rest := time.Duration(math.Min(float64(base)*math.Exp2(float64(min(h.Opened, 20))), float64(b.Longest)))
+		rest = max(rest, a.After)
 		h.Until = now.Add(rest + time.Duration(jitter*float64(rest)/10))
 		h.Opened++
 		h.Probe = time.Time{}

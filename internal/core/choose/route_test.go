@@ -182,6 +182,17 @@ func TestThrottle(t *testing.T) {
 	}
 }
 
+// A provider that fails and says for how long is left alone for as long, at once.
+func TestFailsForAWhile(t *testing.T) {
+	h := Health{}.After(Answer{Class: retry.Transient, Code: 503, After: 10 * time.Minute}, Breaker{}, now, 0)
+	if until, why := h.Shut(Breaker{}, now); until.Sub(now) != 10*time.Minute || why == "" {
+		t.Errorf("left alone until %v, %q", until, why)
+	}
+	if h = h.After(Answer{Class: retry.Accepted}, Breaker{}, now, 0); !h.Good() {
+		t.Errorf("after a success: %+v", h)
+	}
+}
+
 func BenchmarkChoose(b *testing.B) {
 	var all []Candidate
 	for i := range 10 {

@@ -81,6 +81,7 @@ type play struct {
 type delivery struct {
 	due, before time.Time // before is zero for no deadline
 	since       time.Time // it has been due, after it last waited
+	first       time.Time // attempt
 	person      int32     // -1 for a notice
 	notice      int32     // -1 for a challenge's
 	generation  int
@@ -342,8 +343,11 @@ func (p *play) lasts(s Spread) time.Duration {
 func (p *play) judged(d int32, w *way, class retry.Class, after time.Duration, spare bool) {
 	one := &p.all[d]
 	one.unsure = class == retry.Ambiguous
-	v := verdict.Judge(p.Retry, verdict.Delivery{Attempts: one.spent + 1, DeliverBefore: one.before, After: after,
-		Elsewhere: spare}, class, p.now, p.dice.Float64())
+	if one.first.IsZero() {
+		one.first = p.now
+	}
+	v := verdict.Judge(p.Retry, verdict.Delivery{Attempts: one.spent + 1, First: one.first, DeliverBefore: one.before,
+		After: after, Elsewhere: spare}, class, p.now, p.dice.Float64())
 	if v.Spent {
 		one.spent++
 	}

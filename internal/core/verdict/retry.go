@@ -24,21 +24,25 @@ func Known(c retry.Class) bool {
 func HandedOver(c retry.Class) bool { return c == retry.Accepted || c == retry.Ambiguous }
 
 func withDefaults(p retry.Policy) retry.Policy {
-	if p.Attempts <= 0 {
-		p.Attempts = 12
-	}
 	if p.Base <= 0 {
 		p.Base = 5 * time.Second
 	}
 	if p.Max <= 0 {
-		p.Max = time.Hour
+		p.Max = 4 * time.Hour
 	}
 	return p
 }
 
+// Of a letter that is tried by time.
+const (
+	insist       = 4 * 24 * time.Hour // from its first attempt
+	mostAttempts = 45                 // that count
+)
+
 // A Delivery is what Judge needs to know of the delivery whose attempt has ended.
 type Delivery struct {
 	Attempts      int           // attempts so far that count, this one included
+	First         time.Time     // when the first of all began; zero means just now
 	DeliverBefore time.Time     // zero means no deadline
 	After         time.Duration // how long the provider wants to be left alone; 0 if it did not say
 	Elsewhere     bool          // another provider can go at once
@@ -63,8 +67,8 @@ const (
 )
 
 // Judge returns what to do after an attempt that ended at now with class c. jitter is a random
-// number in [0, 1): the wait is jitter times the exponential bound (full jitter), so that
-// deliveries that failed together do not come back together; a tenth of Base is always waited.
+// number in [0, 1): of the exponential bound one half is always waited, and of the other what
+// jitter says, so that deliveries that failed together do not come back together.
 //
 // Refusals end the delivery. An ambiguous attempt is repeated: the letter carries the same bytes
 // and the same Message-ID, so that the recipient's side can tell a repeat. A misconfigured
@@ -81,6 +85,10 @@ func Judge(p retry.Policy, d Delivery, c retry.Class, now time.Time, jitter floa
 		return Verdict{Action: GiveUp, Spent: true}
 	}
 	spent := c != retry.Misconfigured && c != retry.Throttled
+	byTime := p.Attempts <= 0
+	if byTime {
+		p.Attempts = mostAttempts
+	}
 	if spent && d.Attempts >= p.Attempts {
 		return Verdict{Action: GiveUp, Spent: true}
 	}
@@ -94,12 +102,15 @@ func Judge(p retry.Policy, d Delivery, c retry.Class, now time.Time, jitter floa
 	if !d.DeliverBefore.IsZero() && !at.Before(d.DeliverBefore) {
 		return Verdict{Action: TooLate, Spent: spent}
 	}
+	if spent && byTime && d.DeliverBefore.IsZero() && !d.First.IsZero() && at.After(d.First.Add(insist)) {
+		return Verdict{Action: GiveUp, Spent: true}
+	}
 	return Verdict{Action: Again, At: at, Spent: spent}
 }
 
-// wait returns the pause after attempt n, counted from 1: Base/10 plus a share of
-// min(Base·2^(n-1), Max) that jitter chooses.
+// wait returns the pause after attempt n, counted from 1: half of min(Base·2^(n-1), Max), and a share of the other
+// half that jitter chooses.
 func wait(p retry.Policy, n int, jitter float64) time.Duration {
 	bound := math.Min(float64(p.Max), float64(p.Base)*math.Pow(2, float64(max(n, 1)-1)))
-	return p.Base/10 + time.Duration(jitter*bound)
+	return time.Duration((1 + jitter) / 2 * bound)
 }

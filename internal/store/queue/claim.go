@@ -26,9 +26,11 @@ var (
 	claimLane = db.Q(`WITH next AS MATERIALIZED (SELECT id FROM @delivery
 			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
 			ORDER BY due, id LIMIT ? @free())
-		UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
+		UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?,
+			free = CASE WHEN free = 0 THEN CAST(? AS BIGINT) ELSE free END
 		WHERE id @in(SELECT id FROM next) RETURNING ` + deliveryRow.Names())
-	claimOne = db.Q(`UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?
+	claimOne = db.Q(`UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?,
+			free = CASE WHEN free = 0 THEN CAST(? AS BIGINT) ELSE free END
 		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryRow.Names())
 	anyDue = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery
 		WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?))`)
@@ -56,7 +58,7 @@ type Reach struct {
 // Claim takes deliveries that are due at now for a worker. They come in no particular order.
 func (s Rows) Claim(ctx context.Context, worker string, r Reach, now time.Time) (all []Delivery, err error) {
 	args := []any{string(r.Lane), db.Millis(now), db.Millis(r.After.Due), r.After.ID, Version, r.Most, worker,
-		db.Millis(now)}
+		db.Millis(now), db.Millis(now)}
 	err = s.ByIndex(ctx, s.Writes, db.Statement{Query: claimLane, Args: args, Found: func(rows db.Rows) error {
 		all, err = db.Collect(s, rows, deliveryRow.Scan)
 		return err
@@ -66,7 +68,7 @@ func (s Rows) Claim(ctx context.Context, worker string, r Reach, now time.Time) 
 
 // ClaimOne takes one waiting delivery, due or not. [db.ErrNotFound] means that it does not wait.
 func (s Rows) ClaimOne(ctx context.Context, worker, id string, now time.Time) (Delivery, error) {
-	return db.Only(db.Change(ctx, s.Database, deliveryRow.Scan, claimOne, worker, db.Millis(now), id))
+	return db.Only(db.Change(ctx, s.Database, deliveryRow.Scan, claimOne, worker, db.Millis(now), db.Millis(now), id))
 }
 
 const ours = ` WHERE id = ? AND claim = ? AND state = 'claimed'`
@@ -81,7 +83,7 @@ const (
 var (
 	unclaim = db.Q(`UPDATE @delivery SET state = 'waiting', worker = '', ` + joined + `,
 		due = CASE WHEN due > ? THEN due ELSE ? END, note = ?` + ours)
-	holdClaimed = db.Q(`UPDATE @delivery SET state = 'held', worker = '', ` + joined +
+	holdClaimed = db.Q(`UPDATE @delivery SET state = 'held', worker = '', free = 0, ` + joined +
 		`, held_by = ?, note = ?` + ours)
 )
 
@@ -102,6 +104,17 @@ func (s Rows) Drop(ctx context.Context, d Delivery, state State, note string, no
 	return s.Write(ctx, func(t Tx) error {
 		_, err := t.endAlone(ctx, d, state, note, now)
 		return err
+	})
+}
+
+// DropTo ends a claimed delivery as failed without an attempt, and has another go in its place.
+func (s Rows) DropTo(ctx context.Context, d Delivery, note string, next Delivery, now time.Time) error {
+	return s.Write(ctx, func(t Tx) error {
+		ended, err := t.endAlone(ctx, d, Failed, note, now)
+		if err != nil || !ended {
+			return err
+		}
+		return t.InsertDelivery(ctx, next)
 	})
 }
 

@@ -89,8 +89,9 @@ type Delivery struct {
 	Claim    int64 // counts claims, and fences writes
 	Worker   string
 	Claimed  time.Time
-	Attempts int // begun
-	Spent    int // of these, those that count against the limit
+	Free     time.Time // since when it may leave: its first claim, or the first after it was held; zero before
+	Attempts int       // begun
+	Spent    int       // of these, those that count against the limit
 	Ended    time.Time
 	Note     string // why it is where it is
 
@@ -125,6 +126,7 @@ var deliveryRow = db.Columns[Delivery]{
 	db.Count("claim", func(r *Delivery) *int64 { return &r.Claim }),
 	db.Text("worker", func(r *Delivery) *string { return &r.Worker }),
 	db.Time("claimed", func(r *Delivery) *time.Time { return &r.Claimed }),
+	db.Time("free", func(r *Delivery) *time.Time { return &r.Free }),
 	db.Number("attempts", func(r *Delivery) *int { return &r.Attempts }),
 	db.Number("spent", func(r *Delivery) *int { return &r.Spent }),
 	db.Time("ended", func(r *Delivery) *time.Time { return &r.Ended }),

@@ -233,7 +233,7 @@ func endedChosen(where string, perhapsSent bool) string {
 var (
 	revive = db.Q(deliveryRow.Copy("ended", "delivery", db.Values{"state": `'waiting'`, "due": `CAST(? AS BIGINT)`,
 		"deliver_before": `CASE WHEN deliver_before > CAST(? AS BIGINT) THEN deliver_before ELSE 0 END`,
-		"worker":         `''`, "claimed": `0`, "spent": `0`, "ended": `0`, "note": `''`, "held_by": `''`,
+		"worker":         `''`, "claimed": `0`, "free": `0`, "spent": `0`, "ended": `0`, "note": `''`, "held_by": `''`,
 		"collapse": itsOwn, "fallback": `''`}) + ` WHERE id @listed() AND state IN ('failed', 'unknown')`)
 	deleteRevived = db.Q(`DELETE FROM @ended WHERE id @listed() AND state IN ('failed', 'unknown')`)
 )
