@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -32,14 +33,18 @@ func main() {
 		func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w,
-		"SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\tTIME")
+		"SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\tRESUMED AFTER\tTIME")
 	for _, r := range reports {
 		bound := "-"
+		resumed := "-"
+		if r.resumed > 0 {
+			resumed = fmt.Sprintf("%.1f s", r.resumed.Seconds())
+		}
 		if r.bound > 0 {
 			bound = fmt.Sprint(r.bound)
 		}
-		fmt.Fprintf(w, "%s\t%s\t%d\t%d\t%d\t%d\t%d\t%s\t%v\n", r.name, r.database, r.letters, r.faults, r.lost(),
-			r.extra, r.repeats, bound, r.took.Round(time.Second))
+		fmt.Fprintf(w, "%s\t%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\t%v\n", r.name, r.database, r.letters, r.faults, r.lost(),
+			r.extra, r.repeats, bound, resumed, r.took.Round(time.Second))
 	}
 	w.Flush()
 	if err != nil {
@@ -52,7 +57,7 @@ func main() {
 // workers that are processes of program.
 func playAll(ctx context.Context, program, only string, z size, played func(report)) ([]report, error) {
 	var all []report
-	for _, sc := range scenarios {
+	for _, sc := range slices.Concat(scenarios, failovers) {
 		for _, database := range []string{onSQLite, onPostgres} {
 			if sc.database != "" && sc.database != database || !strings.Contains(sc.name, only) {
 				continue

@@ -15,6 +15,7 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/pgtest"
+	"github.com/illumicode/illumicode/internal/proxy"
 )
 
 // A report is what a scenario came to.
@@ -27,6 +28,7 @@ type report struct {
 	repeats  int // that the store counts
 	bound    int // how many could be in flight; 0 where faults have no number
 	faults   int
+	resumed  time.Duration // after the promotion of a standby; 0 for none
 	took     time.Duration
 }
 
@@ -55,6 +57,9 @@ type stage struct {
 	dir      string
 	mail     *mailServer
 	pg       *pgtest.Server // nil on SQLite
+	standby  *pgtest.Server // of pg, and what stands between pg and everybody; nil for none
+	between  *proxy.Proxy
+	resumed  time.Duration // how long after the promotion of the standby letters arrived again
 	workers  []*exec.Cmd
 	svc      *illumicode.Service
 	closing  func()
@@ -96,8 +101,13 @@ func (s *stage) end() error {
 	}
 	s.closing()
 	s.mail.close()
-	if s.pg != nil {
-		errs = append(errs, s.pg.Close())
+	if s.between != nil {
+		s.between.Close()
+	}
+	for _, server := range []*pgtest.Server{s.pg, s.standby} {
+		if server != nil {
+			errs = append(errs, server.Close())
+		}
 	}
 	return errors.Join(errs...)
 }
@@ -322,6 +332,7 @@ func play(ctx context.Context, program string, sc scenario, database string, z s
 	if err != nil {
 		return r, errors.Join(err, s.end())
 	}
+	r.resumed = s.resumed
 	r.took, r.faults, r.repeats, r.bound = time.Since(start), s.faults, sum.Repeats, s.faults*sc.perFault
 	if sc.name == "disk full" {
 		r.letters = s.accepted

@@ -95,6 +95,9 @@ func (s *Server) Crash(ctx context.Context) error {
 
 // Close stops the server and removes all that it kept.
 func (s *Server) Close() error {
+	if _, err := os.Stat(filepath.Join(s.data(), "postmaster.pid")); errors.Is(err, os.ErrNotExist) { // it has crashed
+		return os.RemoveAll(s.dir)
+	}
 	return errors.Join(s.run(context.Background(), "pg_ctl", "-D", s.data(), "-w", "-s", "-m", "immediate", "stop"),
 		os.RemoveAll(s.dir))
 }

@@ -17,6 +17,7 @@ type Proxy struct {
 	mu      sync.Mutex // guards what follows
 	changed *sync.Cond
 	silent  [2]bool
+	taken   int
 	open    map[net.Conn]bool
 	closed  bool
 }
@@ -52,6 +53,13 @@ func (p *Proxy) Silence(direction int, silent bool) {
 	p.changed.Broadcast()
 }
 
+// Taken returns how many connections were taken.
+func (p *Proxy) Taken() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.taken
+}
+
 // Cut closes all connections.
 func (p *Proxy) Cut() {
 	p.mu.Lock()
@@ -85,6 +93,7 @@ func (p *Proxy) accept() {
 		}
 		p.mu.Lock()
 		p.open[client], p.open[server] = true, true
+		p.taken++
 		p.mu.Unlock()
 		go p.forward(ToServer, client, server)
 		go p.forward(ToClient, server, client)

@@ -28,10 +28,9 @@ const (
 // hosts are the servers that a connection string names. It is safe for concurrent use.
 type hosts struct {
 	each []*pgx.ConnConfig // one for each host
-	good atomic.Int32      // the one that was last connected to
+	good atomic.Int32      // the one to try first: the last connected to, or the one after it if that was silent
 
-	epoch  atomic.Int64 // connections of an earlier one are not used again
-	silent func()       // is told of a server that was silent
+	epoch atomic.Int64 // connections of an earlier one are not used again
 }
 
 // hostsOf returns the hosts of a configuration. Of several only one that can be written is taken, unless the string
@@ -53,7 +52,6 @@ func hostsOf(cfg *pgx.ConnConfig) *hosts {
 		ways[at] = append(ways[at], f)
 	}
 	h := new(hosts)
-	h.silent = h.retire
 	for _, at := range order {
 		one := cfg.Copy()
 		one.Host, one.Port, one.TLSConfig, one.Fallbacks = at.host, at.port, ways[at][0].TLSConfig, ways[at][1:]
@@ -91,7 +89,7 @@ func open[C any](ctx context.Context, h *hosts, bound time.Duration,
 			if err != nil {
 				return nil, err
 			}
-			l = newLink(c, bound, h.silent)
+			l = newLink(c, bound, func() { h.retire(at) })
 			return l, nil
 		}
 		conn, err := connect(ctx, cfg)
@@ -108,8 +106,12 @@ func open[C any](ctx context.Context, h *hosts, bound time.Duration,
 	return conn, nil, errors.Join(all...)
 }
 
-// retire has connections that exist not used again: the one that was silent has the others' server.
-func (h *hosts) retire() { h.epoch.Add(1) }
+// retire has connections that exist not used again, as they have the same server as the one that was silent, and the
+// next one tried first: an old primary that is back takes connections and keeps commits waiting for ever.
+func (h *hosts) retire(silent int) {
+	h.epoch.Add(1)
+	h.good.CompareAndSwap(int32(silent), int32((silent+1)%len(h.each)))
+}
 
 // A connector makes connections of database/sql.
 type connector struct {
@@ -176,8 +178,11 @@ func session(pooled bool, lock time.Duration) map[string]string {
 // probing is how often a session that listens looks whether its server is still there.
 const probing = 5 * time.Second
 
+var errRetired = errors.New("postgres: another connection met a silent server, so this one is made anew")
+
 // listen calls wake for each notification until ctx or the connection ends.
 func (h *hosts) listen(ctx context.Context, wake func()) error {
+	epoch := h.epoch.Load()
 	conn, l, err := open(ctx, h, silence, pgx.ConnectConfig)
 	if err != nil {
 		return explain(err)
@@ -201,6 +206,8 @@ func (h *hosts) listen(ctx context.Context, wake func()) error {
 			wake()
 		case ctx.Err() != nil || !pgconn.Timeout(err):
 			return err
+		case h.epoch.Load() != epoch:
+			return errRetired
 		default:
 			if err := conn.Ping(ctx); err != nil {
 				return explain(err)

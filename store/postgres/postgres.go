@@ -102,7 +102,7 @@ func Open(ctx context.Context, conn string, o Options) (*store.Store, error) {
 		o.Silence = silence
 	}
 	pooled := cfg.DefaultQueryExecMode != pgx.QueryExecModeCacheStatement
-	p := pool{owned: true, hosts: hostsOf(cfg)}
+	p := pool{owned: true, hosts: hostsOf(cfg), conn: conn}
 	p.db = sql.OpenDB(&connector{p.hosts, o.Silence, session(pooled, lockWait)})
 	p.db.SetMaxOpenConns(connections)
 	p.db.SetMaxIdleConns(connections)
@@ -138,7 +138,8 @@ type pool struct {
 	owned bool                                     // Close closes db
 	begin func(context.Context) (db.Opened, error) // of a driver's own; nil for database/sql
 
-	hosts   *hosts  // where db leads; nil where it is not ours
+	hosts   *hosts // where db leads, and the string that says so; nil where it is not ours
+	conn    string
 	patient *sql.DB // for what may take long; nil where that is db
 }
 
@@ -189,9 +190,9 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		if o.Password != "" {
 			cfg.Password = o.Password
 		}
-		at := hostsOf(cfg)
-		if p.hosts != nil { // one that is silent is so for both
-			at.silent = p.hosts.retire
+		at := p.hosts
+		if at == nil || o.Listen != p.conn {
+			at = hostsOf(cfg)
 		}
 		d.Listen = at.listen
 	}

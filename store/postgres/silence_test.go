@@ -180,3 +180,30 @@ func TestCutIsNotRepeated(t *testing.T) {
 		t.Errorf("four statements have made %d rows, %v", n, err)
 	}
 }
+
+// A server that was silent is not the first to be asked again: an old primary that is back takes connections, and keeps
+// commits waiting for ever.
+func TestZombieIsLeft(t *testing.T) {
+	conn := pgtest.Fresh(t)
+	first, second := pgtest.Proxy(t, conn), pgtest.Proxy(t, conn)
+	st, err := postgres.Open(t.Context(), pgtest.Through(t, conn, first, second),
+		postgres.Options{Silence: 300 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	first.Silence(proxy.ToClient, true)
+	if _, err := st.DB().ExecContext(t.Context(), "SELECT 1"); err == nil {
+		t.Fatal("a silent server has answered")
+	}
+	first.Silence(proxy.ToClient, false)
+	before := first.Taken()
+	for range 5 {
+		if _, err := st.DB().ExecContext(t.Context(), "SELECT 1"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := first.Taken() - before; n != 0 || second.Taken() == 0 {
+		t.Errorf("%d new connections to the server that was silent, %d to the other", n, second.Taken())
+	}
+}
