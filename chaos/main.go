@@ -33,7 +33,8 @@ func main() {
 		func(r report) { fmt.Fprintf(os.Stderr, "%s, %s: %v\n", r.name, r.database, r.took.Round(time.Second)) })
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w,
-		"SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\tRESUMED AFTER\tTIME")
+		"SCENARIO\tDATABASE\tLETTERS\tFAULTS\tLOST\tARRIVED TWICE\tREPEATS COUNTED\tIN FLIGHT AT MOST\t"+
+			"RESUMED AFTER\tTIME")
 	for _, r := range reports {
 		bound := "-"
 		resumed := "-"
