@@ -43,8 +43,8 @@ func (s *stage) withStandby() error {
 	return err
 }
 
-// failover plays one loss of the primary in the middle of the letters. lose returns what brings the old one back, as one
-// that does not know; nil where it stays away.
+// failover plays one loss of the primary in the middle of the letters. lose returns what brings the old one back, as
+// one that does not know; nil where it stays away.
 func failover(lose func(*stage) (back func() error, err error)) func(*stage, int, int) error {
 	return func(s *stage, letters, _ int) error {
 		if err := s.withStandby(); err != nil {
