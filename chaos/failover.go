@@ -27,7 +27,8 @@ var failovers = []scenario{
 		})},
 }
 
-// withStandby gives a stage a standby, and a connection string that names it after the primary, which is behind a proxy.
+// withStandby gives a stage a standby, and a connection string that names it after the primary, which is behind a
+// proxy.
 func (s *stage) withStandby() error {
 	var err error
 	if s.standby, err = s.pg.Standby(s.ctx); err != nil {
