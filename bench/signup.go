@@ -128,7 +128,8 @@ func openPostgres(ctx context.Context) (*opened.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return postgres.Open(ctx, conn, postgres.Options{})
+	// Tables are filled in one statement, which takes longer than a server should.
+	return postgres.Open(ctx, conn, postgres.Options{Silence: 10 * time.Minute})
 }
 
 func (b *bed) close() {

@@ -11,7 +11,7 @@ import (
 // The short run of what `make chaos` does at length. The workers are built without the race
 // detector, which makes them too slow for leases of a second.
 func TestNothingIsLost(t *testing.T) {
-	ctx, stop := context.WithTimeout(t.Context(), 5*time.Minute)
+	ctx, stop := context.WithTimeout(t.Context(), 15*time.Minute)
 	defer stop()
 	program := filepath.Join(t.TempDir(), "chaos")
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, ".")
