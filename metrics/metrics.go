@@ -7,6 +7,7 @@ package metrics
 import (
 	"context"
 	"fmt"
+	"math"
 	"net/http"
 	"sync"
 	"time"
@@ -67,7 +68,7 @@ func New() *Metrics {
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
 		nobody: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_nobody_works",
-			Help: "1 if letters, lists or events wait and no worker was seen for a minute, as of this look."}),
+			Help: "1 if letters, lists or events wait and no worker was seen for a minute; NaN if that cannot be told."}),
 	}
 	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.back, m.waiting, m.oldest, m.sampled,
 		m.nobody)
@@ -123,12 +124,18 @@ const nobodyWorks = "NOBODY WORKS: letters, lists or events wait and no worker w
 func (m *Metrics) look(ctx context.Context, p *flow.Parts) (nobody bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	if nobody, err = p.Store.NobodyWorks(ctx, p.Now()); err != nil {
-		return false, err
-	}
+	nobody, err = p.Store.NobodyWorks(ctx, p.Now())
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.nobody.Set(map[bool]float64{true: 1}[nobody])
+	switch {
+	case err != nil:
+		m.nobody.Set(math.NaN()) // not known
+		return false, err
+	case nobody:
+		m.nobody.Set(1)
+	default:
+		m.nobody.Set(0)
+	}
 	if nobody && time.Since(m.told) >= time.Minute {
 		m.told = time.Now()
 		p.Log.Warn(nobodyWorks + "; run `illumicode deliver`, or svc.Run in your application")

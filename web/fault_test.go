@@ -84,6 +84,8 @@ func TestDatabaseIsAway(t *testing.T) {
 	s.do(b, "GET", link, nil)
 	if r, body := s.do(b, "GET", s.here(b), nil); r.StatusCode != http.StatusServiceUnavailable {
 		t.Errorf("the page: %d\n%s", r.StatusCode, body)
+	} else if s.fault.ID == "" || strings.Contains(body, s.fault.ID) {
+		t.Errorf("the page shows request %q, which the log need not have:\n%s", s.fault.ID, body)
 	}
 	req, err := http.NewRequestWithContext(t.Context(), "POST", s.server.URL+"/v1/signin",
 		strings.NewReader(`{"address": "mara@ternisle.example"}`))

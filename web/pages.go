@@ -341,10 +341,12 @@ func (p *Pages) refuseAs(w http.ResponseWriter, r *http.Request, err error, v pa
 	}
 	v.Message, v.Title = key, key+"_title"
 	if status == http.StatusInternalServerError {
-		status = faultStatus(err)
-		v.Request = logFault(p.svc, r, err)
+		id := logFault(p.svc, r, err)
+		if status = faultStatus(err); status == http.StatusInternalServerError {
+			v.Request = id // where the database is away the log says so once a minute, and not of each request
+		}
 		if p.opts.Failed != nil {
-			p.opts.Failed(r, Fault{ID: v.Request, Err: err})
+			p.opts.Failed(r, Fault{ID: id, Err: err})
 		}
 	}
 	if errors.Is(err, illumicode.ErrExpired) && !v.CanResend {

@@ -79,8 +79,16 @@ func (a *API) fail(w http.ResponseWriter, r *http.Request, err error) {
 			return
 		}
 	}
-	problem(w, faultStatus(err), "internal", "the fault is on this side; try again",
-		map[string]any{"request": logFault(a.svc, r, err)})
+	a.fault(w, r, err)
+}
+
+// fault answers with a fault of ours.
+func (a *API) fault(w http.ResponseWriter, r *http.Request, err error) {
+	status, more := faultStatus(err), map[string]any{"request": logFault(a.svc, r, err)}
+	if status == http.StatusServiceUnavailable { // the log says that once a minute, and not of each request
+		more = nil
+	}
+	problem(w, status, "internal", "the fault is on this side; try again", more)
 }
 
 // faultStatus returns the status of a fault of ours: 503 where the database fails, and not for what it was asked.

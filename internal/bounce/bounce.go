@@ -87,7 +87,7 @@ func (c Consequences) record(ctx context.Context, all ...store.Feedback) error {
 func (c Consequences) settle(ctx context.Context, t store.Tx, all ...store.Feedback) error {
 	var ids []string
 	for _, f := range all {
-		if f.Delivery != "" {
+		if f.Delivery != "" && f.State != store.FeedbackAside {
 			ids = append(ids, f.Delivery)
 		}
 	}

@@ -53,7 +53,7 @@ func (w *worker) find(ctx context.Context, d *store.Delivery) bool {
 	if held, ok := errors.AsType[*HoldError](err); ok {
 		w.hold(*d, held.By, held.Note)
 	} else if drop, ok := errors.AsType[*Drop](err); ok {
-		w.drop(*d, drop.State, drop.Note)
+		w.drop(Addressed{Delivery: *d}, drop.State, drop.Note)
 	} else {
 		w.unclaim(*d, w.now().Add(w.cfg.Poll), err.Error())
 	}

@@ -103,9 +103,9 @@ func (w *worker) noWay(ctx context.Context, d Addressed, c choose.Choice, now ti
 		by := store.Pause{Kind: "provider", Name: c.Paused}.HeldBy()
 		w.hold(d.Delivery, by, "paused: "+by)
 	case c.At.IsZero():
-		w.drop(d.Delivery, store.Failed, "no provider carries this: "+c.String())
+		w.drop(d, store.Failed, "no provider carries this: "+c.String())
 	case !d.DeliverBefore.IsZero() && !c.At.Before(d.DeliverBefore):
-		w.drop(d.Delivery, store.Expired, "no provider is free in time: "+c.String())
+		w.drop(d, store.Expired, "no provider is free in time: "+c.String())
 	case c.At.Sub(now) <= maxNap:
 		return sleep(ctx, c.At.Sub(now)) || w.gaveBack(d.Delivery)
 	default:

@@ -24,11 +24,21 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 	defer func() {
 		if p := recover(); p != nil {
 			w.logPanic(d.Delivery, p)
-			w.drop(d.Delivery, store.Failed, "a panic while it was composed; the log has the stack")
+			w.drop(d, store.Failed, "a panic while it was composed; the log has the stack")
 		}
 	}()
+	tried, err := w.resume(ctx, &d.Delivery)
+	if err != nil {
+		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
+		return
+	}
+	d.Withheld = len(tried) > 0 && tried[0].Withheld()
+	d.unsure = !d.Withheld && slices.ContainsFunc(tried, perhapsTaken)
+	if len(tried) > 0 {
+		d.before = tried[len(tried)-1].Ended
+	}
 	if !d.DeliverBefore.IsZero() && !w.now().Before(d.DeliverBefore) {
-		w.drop(d.Delivery, store.Expired, "its time to be delivered was over")
+		w.drop(d, store.Expired, "its time to be delivered was over")
 		return
 	}
 	if by := w.pausedBy(d); by != "" {
@@ -40,23 +50,13 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 			" only")
 		return
 	}
-	tried, err := w.resume(ctx, &d.Delivery)
-	if err != nil {
-		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
-		return
-	}
-	d.Withheld = len(tried) > 0 && tried[0].Withheld()
-	d.unsure = slices.ContainsFunc(tried, perhapsTaken)
-	if len(tried) > 0 {
-		d.before = tried[len(tried)-1].Ended
-	}
 	ctx, span := startSpan(ctx, d.Delivery)
 	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
 	var drop *Drop
 	switch {
 	case errors.As(err, &drop):
-		w.drop(d.Delivery, drop.State, drop.Note)
+		w.drop(d, drop.State, drop.Note)
 		return
 	case errors.Is(err, ErrLater):
 		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), err.Error())
@@ -67,7 +67,7 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		return
 	case err != nil:
 		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
-		w.drop(d.Delivery, store.Failed, err.Error())
+		w.drop(d, store.Failed, err.Error())
 		return
 	}
 	d.Signature = letter.Signature
@@ -327,16 +327,17 @@ func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare 
 	if v.Spent {
 		end.Spent++
 	}
+	d.unsure = d.unsure || a.Class == retry.Ambiguous
 	switch {
 	case a.Class == retry.Ambiguous && d.Once:
 		end.State, end.Due = store.Unknown, time.Time{}
 	case v.Action == verdict.Done:
 		end.State, end.Note = store.Sent, ""
-	case v.Action == verdict.Again && w.fallsBack(d, a) && !w.fallBackAt(d).After(a.Ended):
+	case v.Action == verdict.Again && d.fallsBack() && !w.fallBackAt(d).After(a.Ended):
 		end.State, end.Due = store.Failed, time.Time{}
 	case v.Action == verdict.Again:
 		end.State = store.Waiting
-		if at := w.fallBackAt(d); w.fallsBack(d, a) && at.Before(end.Due) {
+		if at := w.fallBackAt(d); d.fallsBack() && at.Before(end.Due) {
 			end.Due = at
 		}
 	case v.Action == verdict.TooLate:
@@ -344,10 +345,8 @@ func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare 
 	default:
 		end.State = store.Failed
 	}
-	// What may have been sent has not failed, unless a later answer blames the recipient.
-	if ended := end.State == store.Failed || end.State == store.Expired; ended && a.Class != retry.RecipientRefused &&
-		(d.unsure || a.Class == retry.Ambiguous) {
-		end.State, end.Note = store.Unknown, "an attempt ended without an answer; the last one: "+a.Reply
+	if a.Class != retry.RecipientRefused { // that it is refused says that it has not been sent
+		end.State, end.Note = d.settled(end.State, end.Note)
 	}
 	if end.State == store.Failed && d.Fallback != "" {
 		next := fallbackOf(d.Delivery, a.Ended)
@@ -356,17 +355,38 @@ func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare 
 	return end
 }
 
-// drop ends d without an attempt.
-func (w *worker) drop(d store.Delivery, state store.State, note string) {
-	w.persist(d, func(ctx context.Context) error { return w.store.Drop(ctx, d, state, note, w.now()) })
-	w.ended(d, state, note)
+// drop ends d without an attempt; if it has failed, its fallback goes.
+func (w *worker) drop(d Addressed, state store.State, note string) {
+	state, note = d.settled(state, note)
+	now := w.now()
+	write := func(ctx context.Context) error { return w.store.Drop(ctx, d.Delivery, state, note, now) }
+	if state == store.Failed && d.fallsBack() {
+		write = func(ctx context.Context) error {
+			return w.store.DropTo(ctx, d.Delivery, note, fallbackOf(d.Delivery, now), now)
+		}
+		defer w.Wake()
+	}
+	w.persist(d.Delivery, write)
+	w.ended(d.Delivery, state, note)
 }
 
-// ended tells the observer how a delivery has ended, and the application of one that did not reach anybody.
+// settled returns how a delivery ends that was to end so: what may have been sent has not failed.
+func (d Addressed) settled(state store.State, note string) (store.State, string) {
+	if d.unsure && (state == store.Failed || state == store.Expired) {
+		return store.Unknown, "an attempt ended without an answer; the last one: " + note
+	}
+	return state, note
+}
+
+// ended tells the observer how a delivery has ended, and the application of one that did not reach anybody, if that is
+// on record: the claim may have been lost, or the database be away to the end.
 func (w *worker) ended(d store.Delivery, state store.State, note string) {
 	w.cfg.Observer.Ended(d.Lane, state)
-	if w.cfg.Failed != nil && state.Again() {
-		w.cfg.Failed(d, state, note)
+	if w.cfg.Failed == nil || !state.Again() {
+		return
+	}
+	if row, err := w.store.Delivery(context.WithoutCancel(w.hard), d.ID); err == nil && row.State == state {
+		w.cfg.Failed(row, state, note)
 	}
 }
 

@@ -1,7 +1,6 @@
 package outbox
 
 import (
-	"context"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/store"
@@ -13,9 +12,7 @@ import (
 func (w *worker) fallBackAt(d Addressed) time.Time { return d.Free.Add(w.cfg.Fallback) }
 
 // fallsBack reports whether a letter has a fallback that may go: not where an attempt may have handed it over.
-func (w *worker) fallsBack(d Addressed, last store.Attempt) bool {
-	return d.Fallback != "" && !d.unsure && (last.Number == 0 || !perhapsTaken(last))
-}
+func (d Addressed) fallsBack() bool { return d.Fallback != "" && !d.unsure }
 
 // fallbackOf returns the delivery that goes in the place of one that has failed at now.
 func fallbackOf(d store.Delivery, now time.Time) store.Delivery {
@@ -28,18 +25,12 @@ func fallbackOf(d store.Delivery, now time.Time) store.Delivery {
 
 // giveBack gives a delivery back until a provider is free, or ends it where its fallback goes before that.
 func (w *worker) giveBack(d Addressed, at time.Time, why string) {
-	if fall := w.fallBackAt(d); w.fallsBack(d, store.Attempt{}) && !at.Before(fall) {
-		if now := w.now(); now.Before(fall) {
-			at = fall
-		} else {
-			note := "no provider took it in time: " + why
-			w.persist(d.Delivery, func(ctx context.Context) error {
-				return w.store.DropTo(ctx, d.Delivery, note, fallbackOf(d.Delivery, now), now)
-			})
-			w.ended(d.Delivery, store.Failed, note)
-			w.Wake()
+	if fall := w.fallBackAt(d); d.fallsBack() && !at.Before(fall) {
+		if !w.now().Before(fall) {
+			w.drop(d, store.Failed, "no provider took it in time: "+why)
 			return
 		}
+		at = fall
 	}
 	w.unclaim(d.Delivery, at, why)
 }

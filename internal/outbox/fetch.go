@@ -12,7 +12,7 @@ import (
 
 // fetch claims from some lanes, and queues, until ctx ends. wake is what it is woken by.
 func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.Lane) {
-	loop := w.loops.begin("looked for letters of lane " + string(lanes[0]))
+	loop := w.loops.begin("looked for letters of lane "+string(lanes[0]), w.cfg.Poll)
 	defer loop.end()
 	woken := false
 	look := lanes // where something may be
@@ -109,7 +109,7 @@ func (w *worker) screened(ctx context.Context, claimed []Addressed) []Addressed 
 	return slices.DeleteFunc(claimed, func(d Addressed) bool {
 		note, suppressed := notes[d.ID]
 		if suppressed {
-			w.drop(d.Delivery, store.Suppressed, note)
+			w.drop(d, store.Suppressed, note)
 		}
 		return suppressed
 	})

@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// loops are those of the workers of a process that must come round: what claims, and what reads guard and pauses. It is
-// safe for concurrent use, and its zero value is ready.
+// loops are those of the workers of a process that must come round: what claims, what reads guard and pauses, what
+// renews the lease. It is safe for concurrent use, and its zero value is ready.
 type loops struct {
 	mu  sync.Mutex
 	all map[*loop]bool
@@ -15,19 +15,20 @@ type loops struct {
 
 // A loop is one of them.
 type loop struct {
-	what string
-	of   *loops
-	last time.Time // when it last came round, or began
+	what  string
+	of    *loops
+	every time.Duration
+	last  time.Time // when it last came round, or began
 }
 
 // begin adds a loop.
-func (l *loops) begin(what string) *loop {
+func (l *loops) begin(what string, every time.Duration) *loop {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.all == nil {
 		l.all = make(map[*loop]bool)
 	}
-	one := &loop{what: what, of: l, last: time.Now()}
+	one := &loop{what: what, of: l, every: every, last: time.Now()}
 	l.all[one] = true
 	return one
 }
@@ -50,12 +51,12 @@ func (o *loop) end() {
 const statement = 3 * time.Second
 
 // Stuck returns why the workers of this process do not get on, or "" if they do, or if there are none: a loop that has
-// not come round within three polls and a statement's time.
+// not come round within three times its period and a statement's time.
 func (o *Outbox) Stuck() string {
 	o.loops.mu.Lock()
 	defer o.loops.mu.Unlock()
 	for one := range o.loops.all {
-		if since := time.Since(one.last); since > 3*o.cfg.Poll+statement {
+		if since := time.Since(one.last); since > 3*one.every+statement {
 			return fmt.Sprintf("the worker has not %s for %v", one.what, since.Round(time.Second))
 		}
 	}

@@ -39,8 +39,9 @@ func (w *way) lastEnding() ending {
 }
 
 // withhold does for a letter that goes to nobody what is done for one that leaves: it waits while no provider is free,
-// an attempt begins, takes as long as the provider's last one, and ends as that did. What workers do would else tell
-// who measures the answers of the same machine that the letter does not leave. It takes nothing of a provider's caps.
+// an attempt begins, takes as long as the provider's last one, but two seconds at most, and ends as that did. What
+// workers do would else tell who measures the answers of the same machine that the letter does not leave. It takes
+// nothing of a provider's caps.
 func (w *worker) withhold(ctx context.Context, d Addressed, tried []store.Attempt, l Letter) {
 	all, err := w.candidates(ctx, d, tried, l)
 	if err != nil {
@@ -69,7 +70,7 @@ func (w *worker) withhold(ctx context.Context, d Addressed, tried []store.Attemp
 		begin = nil
 	}
 	if last.took > time.Millisecond {
-		sleep(ctx, last.took)
+		sleep(ctx, min(last.took, maxNap)) // a provider that hung once must not keep all senders
 	}
 	a.Ended, a.Class, a.Reply = w.now(), store.Withheld, l.Withheld
 	end := w.withheld(d.Delivery, a, last.failed, c.Spare(all))

@@ -136,9 +136,9 @@ func (o *Outbox) work(ctx context.Context, l *lease) {
 	defer stop()
 	w := o.newWorker(hard, l)
 	o.runs.Add(1)
-	starting := o.loops.begin("reached the database")
+	starting := o.loops.begin("begun to work", o.cfg.Poll)
+	defer starting.end()
 	w.insist(ctx, "the worker cannot reach the database", w.beat)
-	starting.end()
 	if ctx.Err() != nil {
 		o.runs.Add(-1)
 		return
@@ -149,8 +149,13 @@ func (o *Outbox) work(ctx context.Context, l *lease) {
 	beside, stopBeside := context.WithCancel(hard)
 	var others sync.WaitGroup
 	others.Go(func() {
+		loop := o.loops.begin("renewed its lease", o.cfg.Lease/3)
+		defer loop.end()
 		for sleep(beside, o.cfg.Lease/3) {
-			if err := w.beat(beside); err != nil && beside.Err() == nil {
+			err := w.beat(beside)
+			if err == nil {
+				loop.round()
+			} else if beside.Err() == nil {
 				o.log.Error("the worker cannot renew its lease", "error", err)
 			}
 		}
@@ -162,11 +167,12 @@ func (o *Outbox) work(ctx context.Context, l *lease) {
 	// Nothing is claimed before the guard and the pauses are known, and what is urgent already comes
 	// before everything else.
 	w.insist(ctx, "the guard and the pauses cannot be read", w.look)
+	starting.end()
 	if !w.holds.Load() {
 		w.fill(ctx, store.Urgent, true) // an error comes again
 	}
 	others.Go(func() {
-		loop := o.loops.begin("read the guard and the pauses")
+		loop := o.loops.begin("read the guard and the pauses", o.cfg.Poll)
 		defer loop.end()
 		for sleep(ctx, o.cfg.Poll) {
 			err := w.look(ctx)

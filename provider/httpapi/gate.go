@@ -1,35 +1,47 @@
 package httpapi
 
 import (
-	"bytes"
 	"io"
+	"sync"
 )
 
-// A gate is the body of a request. Before its last byte it asks whether that may leave.
+// A gate is the body of a request. Before its last byte it asks whether that may leave. The transport may still read it
+// when the answer is there.
 type gate struct {
-	*bytes.Reader
-	open  func() error
+	open func() error
+
+	mu    sync.Mutex // guards what follows
+	rest  []byte
 	asked bool
-	shut  error // why it may not
+	shut  error // why the last byte may not leave
 }
 
 // Read implements [io.Reader].
 func (g *gate) Read(b []byte) (int, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	may := len(g.rest)
+	if !g.asked {
+		if may--; may <= 0 {
+			g.asked = true
+			g.shut = g.open()
+			may = len(g.rest)
+		}
+	}
 	switch {
-	case g.asked || len(b) == 0:
-	case g.Len() > 1:
-		b = b[:min(len(b), g.Len()-1)]
-	default:
-		g.asked = true
-		g.shut = g.open()
-	}
-	if g.shut != nil {
+	case g.shut != nil:
 		return 0, g.shut
+	case may == 0:
+		return 0, io.EOF
 	}
-	return g.Reader.Read(b)
+	n := copy(b, g.rest[:may])
+	g.rest = g.rest[n:]
+	return n, nil
 }
 
-// WriteTo hides that of the reader, which would not ask.
-func (g *gate) WriteTo(w io.Writer) (int64, error) {
-	return io.Copy(w, struct{ io.Reader }{g})
+// refused returns why the last byte did not leave; nil if it did, or was not asked for.
+func (g *gate) refused() error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.shut
 }

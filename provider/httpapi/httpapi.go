@@ -221,7 +221,7 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 	var written atomic.Bool // the whole request is on its way
 	ctx = httptrace.WithClientTrace(ctx,
 		&httptrace.ClientTrace{WroteRequest: func(i httptrace.WroteRequestInfo) { written.Store(i.Err == nil) }})
-	gate := &gate{Reader: bytes.NewReader(body), open: func() error { return h.Final(ctx) }}
+	gate := &gate{rest: body, open: func() error { return h.Final(ctx) }}
 	req, err := http.NewRequestWithContext(ctx, p.cfg.Method, p.cfg.URL, gate)
 	if err != nil {
 		return provider.Result{Class: retry.Misconfigured, Reply: err.Error()}
@@ -240,11 +240,11 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 		return provider.NotSent(err)
 	}
 	resp, err := p.client.Do(req)
-	if gate.shut != nil {
+	if shut := gate.refused(); shut != nil {
 		if err == nil { // it answered before the request was complete
 			resp.Body.Close()
 		}
-		return provider.NotSent(gate.shut)
+		return provider.NotSent(shut)
 	}
 	if err != nil {
 		return p.lost(err, written.Load())

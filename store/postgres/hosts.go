@@ -71,7 +71,7 @@ type dialing struct{}
 
 var errNoCancel = errors.New("postgres: nothing is cancelled at the server; the connection is closed")
 
-// open connects to the host that was good last, else to the first that takes us. prepare may be nil.
+// open connects to the first host that takes us, beginning with the one to try first.
 func open[C any](ctx context.Context, h *hosts, bound time.Duration,
 	connect func(context.Context, *pgx.ConnConfig) (C, error)) (conn C, l *link, err error) {
 	ctx = context.WithValue(ctx, dialing{}, true)

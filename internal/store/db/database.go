@@ -1,7 +1,6 @@
 package db
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -137,8 +136,7 @@ func (e *databaseError) Is(target error) bool { return target == ErrDatabase }
 // writerWait is how long a writer waits for its turn.
 const writerWait = 10 * time.Second
 
-// lock waits until the store may write, but for no longer than a writer may have its turn, and returns what ends the
-// turn.
+// lock waits until the store may write, but not for ever, and returns what ends its turn.
 func (s *Database) lock(ctx context.Context) (unlock func(), err error) {
 	if s.writer == nil {
 		return func() {}, nil
@@ -149,7 +147,7 @@ func (s *Database) lock(ctx context.Context) (unlock func(), err error) {
 		return end, nil
 	default:
 	}
-	most := time.NewTimer(cmp.Or(s.dialect.WriterWait, writerWait))
+	most := time.NewTimer(writerWait)
 	defer most.Stop()
 	select {
 	case s.writer <- struct{}{}:

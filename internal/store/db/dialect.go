@@ -3,7 +3,6 @@ package db
 import (
 	"context"
 	"database/sql"
-	"time"
 )
 
 // A Dialect is what differs between databases.
@@ -16,9 +15,6 @@ type Dialect struct {
 	// OneWriter says that the database takes one writing transaction at a time. The store then
 	// queues its own, instead of letting them poll each other's lock.
 	OneWriter bool
-
-	// WriterWait is how long a writer waits for its turn; 0 means 10 s.
-	WriterWait time.Duration
 
 	// Patient is the same database for what may take long; nil where the connections have no bound.
 	Patient *sql.DB

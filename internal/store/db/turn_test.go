@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"testing"
-	"time"
+	"testing/synctest"
 )
 
 // Where one writes at a time, nobody waits for ever for a turn that somebody keeps.
-func TestTurnIsBounded(t *testing.T) {
-	d := New(nil, Dialect{OneWriter: true, WriterWait: 20 * time.Millisecond,
-		Explain: func(err error) error { return err }}, false)
+func TestTurnIsBounded(t *testing.T) { synctest.Test(t, testTurnIsBounded) }
+
+func testTurnIsBounded(t *testing.T) {
+	d := New(nil, Dialect{OneWriter: true, Explain: func(err error) error { return err }}, false)
 	end, err := d.AwaitWriter(t.Context())
 	if err != nil {
 		t.Fatal(err)

@@ -75,7 +75,7 @@ type Delivery struct {
 	DeliverBefore time.Time // zero means no deadline
 
 	Version  int           // of the row's meaning; 0 means Version when it is inserted
-	Once     bool          // at most once: after an ambiguous attempt it is held
+	Once     bool          // at most once: after an ambiguous attempt it ends as unknown
 	HeldBy   string        // see the constants; empty unless State is Held, or to be inserted as such
 	Key      string        // the application's, to move or cancel by; empty for none
 	Lead     time.Duration // of a reminder: how long before its moment it is due
