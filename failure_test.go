@@ -76,3 +76,17 @@ func TestFallbackAfter(t *testing.T) {
 		})
 	}
 }
+
+// A letter that no provider carries falls back at once, and the application is told so.
+func TestFallbackWithoutAttempt(t *testing.T) {
+	told := make(chan illumicode.Failure, 1)
+	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
+		c.Failed = func(f illumicode.Failure) { told <- f }
+		c.Outbox.Terms = map[string]route.Terms{c.Providers[0].Name(): {Only: []string{"gullquay.example"}}}
+	})
+	notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Fallback: "mara@gullquay.example"})
+	k.Letter("mara@gullquay.example", 1)
+	if f := <-told; !f.Fallback || f.Unknown || !strings.Contains(f.Reason, "no provider carries this") {
+		t.Errorf("%+v", f)
+	}
+}

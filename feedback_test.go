@@ -334,3 +334,28 @@ func TestReportSettlesUnknown(t *testing.T) {
 		c.Providers[0] = saying(func(string) provider.Result { return provider.Result{Class: retry.Ambiguous} })
 	})
 }
+
+// A report that comes between two attempts without an answer settles it as well.
+func TestReportOvertakesUnknown(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		rows := flow.Of(k.Service).Store
+		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1)})
+		eventually(t, func() bool {
+			d, err := rows.Delivery(t.Context(), id)
+			return err == nil && d.State == store.Waiting && d.Attempts == 1
+		})
+		if _, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Source: "harbour", Delivery: id, ID: id,
+			Kind: report.Delivered}); err != nil {
+			t.Fatal(err)
+		}
+		eventually(t, func() bool {
+			all, err := rows.FeedbackOn(t.Context(), id)
+			return err == nil && len(all) == 1 && all[0].State == store.FeedbackApplied
+		})
+		k.Clock.Move(3 * time.Hour)
+		ended(t, k, id, store.Sent)
+	}, withPier(t), func(c *illumicode.Config) {
+		c.Outbox.Poll, c.Outbox.Retry.Base, c.Outbox.Retry.Attempts = 10*time.Millisecond, 2*time.Hour, 2
+		c.Providers[0] = saying(func(string) provider.Result { return provider.Result{Class: retry.Ambiguous} })
+	})
+}

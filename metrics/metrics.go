@@ -68,7 +68,7 @@ func New() *Metrics {
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
 		nobody: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_nobody_works",
-			Help: "1 if letters, lists or events wait and no worker was seen for a minute; NaN if that cannot be told."}),
+			Help: "1 if letters, lists or events wait and no worker was seen for a minute; NaN if nobody knows."}),
 	}
 	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.back, m.waiting, m.oldest, m.sampled,
 		m.nobody)

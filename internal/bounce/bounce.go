@@ -70,7 +70,11 @@ func (c Consequences) record(ctx context.Context, all ...store.Feedback) error {
 		if mine, err = t.SettleFeedback(ctx, all...); err != nil {
 			return err
 		}
-		return c.settle(ctx, t, all...)
+		ids := make([]string, len(all))
+		for i, f := range all {
+			ids[i] = f.Delivery
+		}
+		return t.SettleUnknown(ctx, ids...)
 	})
 	if err != nil {
 		return err
@@ -81,20 +85,6 @@ func (c Consequences) record(ctx context.Context, all ...store.Feedback) error {
 		}
 	}
 	return nil
-}
-
-// settle notes of letters of which it was unknown whether they were sent that they were: a report tells of them.
-func (c Consequences) settle(ctx context.Context, t store.Tx, all ...store.Feedback) error {
-	var ids []string
-	for _, f := range all {
-		if f.Delivery != "" && f.State != store.FeedbackAside {
-			ids = append(ids, f.Delivery)
-		}
-	}
-	if len(ids) == 0 {
-		return nil
-	}
-	return t.SettleUnknown(ctx, "no answer came; a report told of it, so it was sent", ids...)
 }
 
 // tell tells the log and the observer.
@@ -124,7 +114,7 @@ func (c Consequences) applyOne(ctx context.Context, f store.Feedback) error {
 		if mine, err := t.SettleFeedback(ctx, f); err != nil || len(mine) == 0 { // another worker has done it
 			return err
 		}
-		if err := c.settle(ctx, t, f); err != nil {
+		if err := t.SettleUnknown(ctx, f.Delivery); err != nil {
 			return err
 		}
 		step := store.Step{Challenge: d.Challenge, Mailbox: f.Mailbox, At: c.p.Now(), What: "feedback",

@@ -67,8 +67,12 @@ func (plain) Compose(_ context.Context, d outbox.Addressed) (outbox.Letter, erro
 	case strings.HasPrefix(d.Address, "drop"):
 		return outbox.Letter{}, &outbox.Drop{State: store.Cancelled, Note: "nobody needs it"}
 	}
-	return outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address},
-		Message: compose.Bytes("x")}, nil
+	l := outbox.Letter{Envelope: provider.Envelope{From: "crew@ternisle.example", To: d.Address},
+		Message: compose.Bytes("x")}
+	if strings.HasPrefix(d.Address, "nobody") {
+		l.Withheld = "nobody is written to"
+	}
+	return l, nil
 }
 
 func openStore(tb testing.TB) *store.Store {

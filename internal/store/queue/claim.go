@@ -150,5 +150,10 @@ func (t Tx) endAlone(ctx context.Context, d Delivery, state State, note string, 
 			return false, err
 		}
 	}
+	if state == Unknown {
+		if err := t.SettleUnknown(ctx, d.ID); err != nil {
+			return false, err
+		}
+	}
 	return true, t.eraseBundle(ctx, d.Bundle)
 }

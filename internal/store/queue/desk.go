@@ -260,16 +260,6 @@ func (s Rows) Revive(ctx context.Context, f Filter, perhapsSent bool, now time.T
 	})
 }
 
-var settleUnknown = db.Q(`UPDATE @ended SET state = 'sent', data = '{}', note = ? WHERE id @listed()
-	AND state = 'unknown'`)
-
-// SettleUnknown ends the doubt about deliveries of which somebody has said something after an attempt without an end:
-// they were sent.
-func (t Tx) SettleUnknown(ctx context.Context, note string, ids ...string) error {
-	_, err := t.Exec(ctx, settleUnknown, note, db.List(ids))
-	return err
-}
-
 var lettersTo = db.Q(`SELECT ` + deliveryRow.Names() +
 	` FROM @outbox WHERE LOWER(address) IN (LOWER(CAST(? AS TEXT)), LOWER(CAST(? AS TEXT))) ORDER BY created
 		DESC, id DESC LIMIT ?`)

@@ -118,6 +118,9 @@ func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string,
 	if _, err := t.Exec(ctx, deleteOrphans, all); err != nil {
 		return 0, 0, err
 	}
+	if err := t.SettleUnknown(ctx, ids...); err != nil {
+		return 0, 0, err
+	}
 	if _, err := t.Exec(ctx, releaseOrphans, ms, lost, all); err != nil {
 		return 0, 0, err
 	}
