@@ -49,9 +49,9 @@ type Provider interface {
 	// Send hands one letter over and returns what became of it. It returns soon after ctx
 	// ends. It calls h.Begin exactly once, right before the first byte that could lead to a
 	// delivery, and sends nothing if that fails; a Send that ends earlier need not call it. It
-	// calls h.Final exactly once after that, right before what cannot be taken back: the write that
+	// calls h.Final after that, right before what cannot be taken back: the write that
 	// holds the final dot, the last byte of a request, the end of a program's input. If that fails,
-	// it breaks off, so that the letter is not delivered.
+	// it breaks off, so that the letter is not delivered. One that begins anew over another connection asks again.
 	//
 	// The class is Ambiguous if and only if the letter was complete on its way and no final
 	// answer came; a loss before that is certain. Errors become Results: there is no other
@@ -94,6 +94,7 @@ type Handover struct {
 	Message  Message                     // nil for SMS
 	Letter   Letter                      // what the message says, for providers that compose it themselves
 	SMS      string                      // empty for mail
+	Once     bool                        // it must not go out twice: no shortcut that could leave its end unknown
 	Begin    func(context.Context) error // records the attempt
 	Final    func(context.Context) error // says whether the letter is still this worker's to send
 }
@@ -130,7 +131,18 @@ type Result struct {
 	Reply    string        // the provider's text in full, or what happened instead of an answer
 	ID       string        // the provider's own id of the letter; empty if it gives none
 	After    time.Duration // when the provider wants to be asked again; 0 if it did not say
+	Concerns Concern       // whom it concerns, if Class is Throttled or Misconfigured
 }
+
+// A Concern is whom an answer concerns beside the letter.
+type Concern string
+
+// The concerns. What is said of several recipient domains concerns the provider after all: "slow down" of three within
+// a minute, a refusal of our account of two within ten minutes.
+const (
+	ConcernsProvider Concern = ""       // all letters to the provider
+	ConcernsDomain   Concern = "domain" // letters to the recipient's domain, as far as one answer can tell
+)
 
 // NotSent is the result of a Send that Begin or Final has kept from sending.
 func NotSent(err error) Result {

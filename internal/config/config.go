@@ -178,18 +178,28 @@ type Provider struct {
 	MessageID         string            `toml:"message_id"`
 	Timeout           Duration          `toml:"timeout"`
 	Probe             string            `toml:"probe"`
-	Outcome           []Outcome         `toml:"outcome"`
+
+	Outcome []Outcome `toml:"outcome"` // of SMTP and HTTP, which have keys of their own
 
 	// sendmail and file
 	Path string `toml:"path"`
 }
 
-// Outcome says what an answer of an HTTP interface means.
+// Outcome says what a provider's answer means.
 type Outcome struct {
+	Class string `toml:"class"`
+
+	// SMTP
+	At       string `toml:"at"`
+	Code     string `toml:"code"`
+	Enhanced string `toml:"enhanced"`
+	Words    string `toml:"words"`
+	Concerns string `toml:"concerns"`
+
+	// HTTP
 	Status  string `toml:"status"`
 	Pointer string `toml:"pointer"`
 	Equals  string `toml:"equals"`
-	Class   string `toml:"class"`
 }
 
 // Flows is what all flows have in common.

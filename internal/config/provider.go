@@ -30,6 +30,9 @@ func (f *File) Providers() ([]provider.Provider, error) {
 // provider opens the ith way out.
 func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 	key := fmt.Sprintf("provider[%d]", i)
+	if len(p.Outcome) > 0 && p.Kind != "smtp" && p.Kind != "http" {
+		return nil, f.wrong(key+".outcome", "has no effect with kind %q; its answers have one meaning each", p.Kind)
+	}
 	switch p.Kind {
 	case "smtp":
 		var c smtp.Config
@@ -65,6 +68,15 @@ func (f *File) provider(i int, p Provider) (way provider.Provider, err error) {
 
 // smtp returns what an SMTP provider is configured by.
 func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
+	var outcomes []smtp.Outcome
+	for i, o := range p.Outcome {
+		if o.Status+o.Pointer+o.Equals != "" {
+			return smtp.Config{}, f.wrong(fmt.Sprintf("%s.outcome[%d]", key, i), "has status, pointer or equals, which are "+
+				"of HTTP; for SMTP say at, code, enhanced or words")
+		}
+		outcomes = append(outcomes, smtp.Outcome{At: o.At, Code: o.Code, Enhanced: o.Enhanced, Words: o.Words,
+			Class: retry.Class(o.Class), Concerns: provider.Concern(o.Concerns)})
+	}
 	password, err := f.secret(key+".password", p.PasswordEnv, p.PasswordFile)
 	return smtp.Config{
 		Host: p.Host, Port: p.Port, TLS: smtp.TLS(p.TLS), Clear: p.Clear, User: p.User, Password: password,
@@ -72,6 +84,7 @@ func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 		Hello:  p.Hello,
 		Dial:   time.Duration(p.Dial), Command: time.Duration(p.Command), Final: time.Duration(p.Final),
 		Idle: time.Duration(p.Idle), Age: time.Duration(p.Age), Letters: p.Letters, Most: p.Most, Senders: p.Senders,
+		Outcomes: outcomes,
 	}, err
 }
 
@@ -96,7 +109,11 @@ func (f *File) http(key string, p Provider) (httpapi.Config, error) {
 			return c, err
 		}
 	}
-	for _, o := range p.Outcome {
+	for i, o := range p.Outcome {
+		if o.At+o.Code+o.Enhanced+o.Words+o.Concerns != "" {
+			return c, f.wrong(fmt.Sprintf("%s.outcome[%d]", key, i), "has at, code, enhanced, words or concerns, which are of "+
+				"SMTP; for HTTP say status, pointer or equals")
+		}
 		c.Outcomes = append(c.Outcomes, httpapi.Outcome{Status: o.Status, Pointer: o.Pointer, Equals: o.Equals,
 			Class: retry.Class(o.Class)})
 	}

@@ -119,7 +119,7 @@ func New(name string, c Config) (*Provider, error) {
 		c.Most = 16
 	}
 	for i, o := range c.Outcomes {
-		if why := o.wrong(); why != "" {
+		if why := o.wrong(c.Outcomes[:i]); why != "" {
 			return nil, wrong("outcome %d: %s", i+1, why)
 		}
 	}
@@ -168,8 +168,8 @@ func (c Config) unreachable() string {
 	return ""
 }
 
-// wrong says what is wrong with an outcome, if anything.
-func (o Outcome) wrong() string {
+// wrong says what is wrong with an outcome, if anything. before are those that come first.
+func (o Outcome) wrong(before []Outcome) string {
 	if !verdict.Known(o.Class) {
 		return fmt.Sprintf("there is no class %q", o.Class)
 	}
@@ -181,7 +181,22 @@ func (o Outcome) wrong() string {
 	if o.Pointer != "" && o.Pointer[0] != '/' {
 		return "a pointer begins with a slash (RFC 6901)"
 	}
+	if o.Equals != "" && o.Pointer == "" {
+		return "equals says what stands at a pointer, and there is none"
+	}
+	for i, first := range before {
+		if first.covers(o) {
+			return fmt.Sprintf("it never counts: outcome %d fits whatever it fits, and comes first", i+1)
+		}
+	}
 	return ""
+}
+
+// covers reports whether o fits wherever later does.
+func (o Outcome) covers(later Outcome) bool {
+	status := o.Status == "" || o.Status == later.Status ||
+		strings.HasSuffix(o.Status, "xx") && strings.HasPrefix(later.Status, o.Status[:1])
+	return status && (o.Pointer == "" || o.Pointer == later.Pointer && (o.Equals == "" || o.Equals == later.Equals))
 }
 
 func loopback(host string) bool {

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	smtpclient "github.com/emersion/go-smtp"
-
 	"github.com/illumicode/illumicode/internal/text"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
@@ -33,7 +31,7 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 		return v != provider.Failed
 	}
 	fail := func(what string, at step, err error) {
-		r := classify(at, err)
+		r := p.lost(at, err)
 		note(what, provider.Failed, r.Reply, remedy(r, at))
 	}
 	last = time.Now()
@@ -51,23 +49,27 @@ func (p *Provider) Check(ctx context.Context, from, to string) (report provider.
 	}
 	if p.cfg.User == "" {
 		note("authentication", provider.OK, "none is configured", "")
-	} else if err := s.client.Auth(p.mechanism(s.client)); err != nil {
-		fail("authentication", stepConnect, authError{err})
+	} else if err := s.authenticate(p.cfg.User, p.cfg.Password); err != nil {
+		fail("authentication", stepConnect, err)
 		return report
 	} else {
 		note("authentication", provider.OK, "accepted for user "+p.cfg.User, "")
 	}
-	if err := s.client.Mail(from, &smtpclient.MailOptions{}); err != nil {
-		fail("sender "+from, stepMail, err)
-		return report
+	for _, one := range []struct {
+		what, command string
+		at            step
+	}{{"sender " + from, "MAIL FROM:<" + from + ">", stepMail}, {"recipient " + to, "RCPT TO:<" + to + ">", stepRcpt}} {
+		r, err := s.ask(one.command)
+		if err == nil && !r.agrees() {
+			err = refusal{r}
+		}
+		if err != nil {
+			fail(one.what, one.at, err)
+			return report
+		}
+		note(one.what, provider.OK, "accepted", "")
 	}
-	note("sender "+from, provider.OK, "accepted", "")
-	if err := s.client.Rcpt(to, nil); err != nil {
-		fail("recipient "+to, stepRcpt, err)
-		return report
-	}
-	note("recipient "+to, provider.OK, "accepted", "")
-	s.usable = s.client.Reset() == nil
+	s.usable = s.reset()
 	note("reset", provider.OK, "nothing was sent", "")
 	return report
 }
@@ -100,11 +102,12 @@ func (p *Provider) checkTLS(s *session, note func(string, provider.Verdict, stri
 		return note("TLS", provider.Warning, "none: letters cross the network in the clear",
 			`use tls = "starttls" or "implicit"`)
 	}
-	state, ok := s.client.TLSConnectionState()
-	if !ok || len(state.PeerCertificates) == 0 {
+	secure, ok := s.conn.(*tls.Conn)
+	if !ok {
 		return note("TLS", provider.Failed, "the connection is not protected", "")
 	}
-	cert := state.PeerCertificates[0]
+	state := secure.ConnectionState()
+	cert := state.PeerCertificates[0] // there is one after a handshake (RFC 8446 §4.4.2)
 	left := time.Until(cert.NotAfter)
 	saw := fmt.Sprintf("%s, certificate of %s by %s, %d days left", tls.VersionName(state.Version),
 		strings.Join(names(cert.DNSNames, cert.Subject.CommonName), " "),
@@ -143,7 +146,7 @@ func remedy(r provider.Result, at step) string {
 func (p *Provider) withoutUser() *Provider {
 	c := p.cfg
 	c.User, c.Password = "", ""
-	return &Provider{name: p.name, cfg: c, tls: p.tls}
+	return &Provider{name: p.name, cfg: c, tls: p.tls, masks: p.masks}
 }
 
 // A transcript is a conversation, to be shown with what follows AUTH masked.

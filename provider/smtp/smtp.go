@@ -9,16 +9,18 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
 	"os"
 	"strconv"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/retry"
 )
 
 // A TLS says how the connection is protected.
@@ -52,16 +54,21 @@ type Config struct {
 	Most    int           // how many connections at once; 0 or less means 8
 
 	Senders []string // addresses and domains that the server has verified; empty means any
+
+	Outcomes []Outcome // what refusals mean; the first that fits wins, before the defaults
 }
 
 // A Provider sends through one server, over connections that it keeps for many letters. It is
 // safe for concurrent use: each Send in progress has a connection of its own.
 type Provider struct {
-	name string
-	cfg  Config
-	tls  *tls.Config
+	name  string
+	cfg   Config
+	tls   *tls.Config
+	masks *strings.Replacer // removes the password from what is kept; nil without one
 
-	mu     sync.Mutex // guards idle and closed
+	refusedOffers atomic.Pointer[map[string]time.Time] // extensions that were offered and refused, until when
+
+	mu     sync.Mutex // guards idle and closed, and changes of refusedOffers
 	idle   []*session // the one used last is at the end
 	closed bool
 }
@@ -125,7 +132,12 @@ func New(name string, c Config) (*Provider, error) {
 	if c.Most <= 0 {
 		c.Most = 8
 	}
-	p := &Provider{name: name, cfg: c, tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
+	for i, o := range c.Outcomes {
+		if why := o.wrong(c.Outcomes[:i]); why != "" {
+			return nil, wrong("outcome %d: %s", i+1, why)
+		}
+	}
+	p := &Provider{name: name, cfg: c, masks: masking(c.User, c.Password.Reveal()), tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
 	if c.CAFile != "" {
 		pem, err := os.ReadFile(c.CAFile)
 		if err != nil {
@@ -160,30 +172,75 @@ func (p *Provider) address() string { return net.JoinHostPort(p.cfg.Host, strcon
 
 // Send implements [provider.Provider].
 func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Result {
-	s, kept := p.take(), true
-	for {
-		if s == nil {
+	l := &letter{Handover: h}
+	for s := p.take(); ; s = nil {
+		kept := s != nil
+		if !kept {
 			var err error
-			kept = false
 			if s, err = p.connect(ctx, nil); err != nil {
-				return classify(stepConnect, err)
+				return p.lost(stepConnect, err)
 			}
 		}
-		result, step := s.send(ctx, h)
+		result := s.send(ctx, l)
 		if s.usable {
 			p.put(s)
 		} else {
 			s.close()
 		}
 		// A kept connection that the server has closed meanwhile says nothing about the
-		// letter, of which no byte has left: begin again on a fresh one.
-		if kept && step == stepMail && (result.Class == retry.Transient && result.Code == 0 || result.Code == 421) &&
-			ctx.Err() == nil {
-			s = nil
-			continue
+		// letter, of which no byte was taken: begin again on a fresh one.
+		if !kept || !s.stale || ctx.Err() != nil {
+			return result
 		}
-		return result
 	}
+}
+
+// keepReply is how much of a reply is kept, in bytes.
+const keepReply = 2 << 10
+
+// kept returns a server's words as they may be stored: bounded, and without our password, which some servers repeat.
+func (p *Provider) kept(words string) string {
+	if p.masks != nil {
+		words = p.masks.Replace(words)
+	}
+	if len(words) > keepReply {
+		words = strings.ToValidUTF8(words[:keepReply], "") + "…"
+	}
+	return words
+}
+
+// masking returns what removes user and password from texts: plain, and as AUTH encodes them.
+func masking(user, password string) *strings.Replacer {
+	if password == "" {
+		return nil
+	}
+	encode := base64.StdEncoding.EncodeToString
+	const mask = "•••"
+	return strings.NewReplacer(encode([]byte("\x00"+user+"\x00"+password)), mask, encode([]byte(password)), mask,
+		password, mask)
+}
+
+// distrustFor is how long an extension is not used that a server offered and then refused.
+const distrustFor = time.Hour
+
+// distrust stops using an extension for a while, over all connections.
+func (p *Provider) distrust(extension string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	offered := map[string]time.Time{extension: time.Now().Add(distrustFor)}
+	if known := p.refusedOffers.Load(); known != nil {
+		for name, until := range *known {
+			if name != extension {
+				offered[name] = until
+			}
+		}
+	}
+	p.refusedOffers.Store(&offered)
+}
+
+func (p *Provider) distrusted(extension string) bool {
+	known := p.refusedOffers.Load()
+	return known != nil && time.Now().Before((*known)[extension])
 }
 
 // take returns the connection used last, if one is fresh enough, or nil.

@@ -2,6 +2,7 @@ package smtp
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -11,10 +12,13 @@ import (
 	"encoding/pem"
 	"errors"
 	"io"
+	"maps"
 	"math/big"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -48,10 +52,23 @@ type server struct {
 var polite = map[string]string{
 	"":         "502 5.5.2 what?",
 	"open":     "220 pier.example ready",
-	"EHLO":     "250-pier.example\r\n250-8BITMIME\r\n250-AUTH PLAIN LOGIN\r\n250 STARTTLS",
+	"EHLO":     "250-pier.example\r\n250-8BITMIME\r\n250-SIZE 1000000\r\n250-AUTH PLAIN LOGIN\r\n250 STARTTLS",
 	"STARTTLS": "220 go on", "AUTH": "235 2.7.0 welcome", "MAIL": "250 2.1.0 ok", "RCPT": "250 2.1.5 ok",
 	"RSET": "250 ok", "QUIT": "221 bye",
 	"DATA": "354 go on", ".": "250 2.0.0 taken as 8215",
+}
+
+// offering returns rules with extensions added to what EHLO offers.
+func offering(rules map[string]string, extensions ...string) map[string]string {
+	all := maps.Clone(rules)
+	if all == nil {
+		all = make(map[string]string)
+	}
+	for _, e := range extensions {
+		all["EHLO"] = "250-pier.example\r\n250-" + e + strings.TrimPrefix(cmp.Or(all["EHLO"], polite["EHLO"]),
+			"250-pier.example")
+	}
+	return all
 }
 
 func newServer(tb testing.TB, mode TLS, name string, rules map[string]string) *server {
@@ -135,12 +152,40 @@ func (s *server) session(conn net.Conn) {
 			return false
 		case "close":
 			return false
+		case "break TLS":
+			if c, ok := conn.(*tls.Conn); ok {
+				io.WriteString(c.NetConn(), "\x15\x03\x03\x00\x02\x02\x50") // an alert in the clear
+			}
+			return false
 		default:
 			_, err := io.WriteString(conn, a+"\r\n")
 			return err == nil && !strings.HasPrefix(a, "221") && !strings.HasPrefix(a, "421")
 		}
 	}
-	for command := "open"; reply(command); {
+	chunk := func(command string) bool {
+		s.mu.Lock()
+		s.said = append(s.said, command)
+		s.mu.Unlock()
+		n, err := strconv.Atoi(strings.Fields(command)[1])
+		if err != nil {
+			return false
+		}
+		if _, err := io.CopyN(io.Discard, r, int64(n)); err != nil {
+			return false
+		}
+		if s.answer("BDAT") != polite[""] {
+			return reply("BDAT")
+		}
+		if refused := s.answer(s.lastRcpt()); !strings.HasPrefix(refused, "250") {
+			return reply("BDAT without a recipient")
+		}
+		s.mu.Lock()
+		s.letters++
+		s.mu.Unlock()
+		return reply(".")
+	}
+	for command := "open"; strings.HasPrefix(command, "BDAT") && chunk(command) ||
+		!strings.HasPrefix(command, "BDAT") && reply(command); {
 		if command == "DATA" && strings.HasPrefix(s.answer(command), "354") {
 			for {
 				line, err := r.ReadString('\n')
@@ -171,6 +216,25 @@ func (s *server) session(conn net.Conn) {
 		}
 		command = strings.TrimRight(line, "\r\n")
 	}
+}
+
+// lastRcpt returns the last RCPT command.
+func (s *server) lastRcpt() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, line := range slices.Backward(s.said) {
+		if strings.HasPrefix(line, "RCPT") {
+			return line
+		}
+	}
+	return ""
+}
+
+// heard returns all command lines so far.
+func (s *server) heard() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return strings.Join(s.said, "\n")
 }
 
 // provider returns a provider for s that trusts its certificate.
@@ -206,7 +270,7 @@ func handover() (provider.Handover, *int) {
 }
 
 func TestSendOutcomes(t *testing.T) {
-	quick := func(c *Config) { c.Command, c.Final = 300*time.Millisecond, 300*time.Millisecond }
+	quick := func(c *Config) { c.Command, c.Final = time.Second, time.Second }
 	account := func(c *Config) { c.User, c.Password = "crew", "sea gull" }
 	noTLS := "250-pier.example\r\n250 8BITMIME"
 	for _, tt := range []struct {
@@ -219,113 +283,137 @@ func TestSendOutcomes(t *testing.T) {
 		code   int
 		reply  string
 		began  int
+		chunk  retry.Class // with CHUNKING, where that differs: the whole letter was on its way
 	}{
-		{"accepted, STARTTLS", StartTLS, "localhost", nil, nil, retry.Accepted, 250, "250 2.0.0 taken as 8215", 1},
-		{"accepted, implicit TLS", Implicit, "localhost", nil, nil, retry.Accepted, 250, "taken as 8215", 1},
-		{"accepted, no TLS", NoTLS, "localhost", nil, nil, retry.Accepted, 250, "taken as 8215", 1},
-		{"accepted, with a password", StartTLS, "localhost", nil, account, retry.Accepted, 250, "taken as 8215", 1},
+		{"accepted, STARTTLS", StartTLS, "localhost", nil, nil, retry.Accepted, 250, "250 2.0.0 taken as 8215", 1, ""},
+		{"accepted, implicit TLS", Implicit, "localhost", nil, nil, retry.Accepted, 250, "taken as 8215", 1, ""},
+		{"accepted, no TLS", NoTLS, "localhost", nil, nil, retry.Accepted, 250, "taken as 8215", 1, ""},
+		{"accepted, with a password", StartTLS, "localhost", nil, account, retry.Accepted, 250, "taken as 8215", 1, ""},
 		{"accepted, LOGIN alone", StartTLS, "localhost",
 			map[string]string{"EHLO": "250-pier.example\r\n250-AUTH LOGIN\r\n250 STARTTLS",
 				"AUTH LOGIN Y3Jldw==": "334 UGFzc3dvcmQ6", "c2VhIGd1bGw=": "235 ok"}, account, retry.Accepted, 250,
-			"taken", 1},
+			"taken", 1, ""},
 
 		{"no STARTTLS offered", StartTLS, "localhost", map[string]string{"EHLO": noTLS}, account, retry.Misconfigured,
-			0, "offers no STARTTLS", 0},
+			0, "offers no STARTTLS", 0, ""},
 		{"an answer to EHLO that is none", StartTLS, "localhost", map[string]string{"EHLO": "what?"}, account,
-			retry.Transient, 0, "what?", 0},
+			retry.Transient, 0, "what?", 0, ""},
 		{"wrong name in the certificate", StartTLS, "pier.example", nil, account, retry.Misconfigured,
-			0, "pier.example", 0},
+			0, "pier.example", 0, ""},
 		{"unknown authority", StartTLS, "localhost", nil, func(c *Config) { c.CAFile = "" }, retry.Misconfigured, 0,
-			"ca_file", 0},
-		{"expired certificate", StartTLS, "expired", nil, account, retry.Misconfigured, 0, "expired", 0},
-		{"TLS spoken to a plain port", Implicit, "plain", nil, nil, retry.Misconfigured, 0, "starttls", 0},
+			"ca_file", 0, ""},
+		{"expired certificate", StartTLS, "expired", nil, account, retry.Misconfigured, 0, "expired", 0, ""},
+		{"TLS spoken to a plain port", Implicit, "plain", nil, nil, retry.Misconfigured, 0, "starttls", 0, ""},
 		{"wrong password", StartTLS, "localhost", map[string]string{"AUTH": "535 5.7.8 bad credentials"}, account,
-			retry.Misconfigured, 535, "535 5.7.8 bad credentials", 0},
+			retry.Misconfigured, 535, "535 5.7.8 bad credentials", 0, ""},
 		{"authentication not now", StartTLS, "localhost", map[string]string{"AUTH": "454 4.7.0 later"}, account,
-			retry.Transient, 454, "later", 0},
+			retry.Transient, 454, "later", 0, ""},
 		{"sender not verified", StartTLS, "localhost", map[string]string{"MAIL": "550 5.7.1 sender not verified"}, nil,
-			retry.Misconfigured, 550, "sender not verified", 0},
+			retry.Misconfigured, 550, "sender not verified", 0, ""},
 		{"sender refused at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "553 5.1.8 no such sender"}, nil,
-			retry.Misconfigured, 553, "5.1.8 no such sender", 0},
+			retry.Misconfigured, 553, "5.1.8 no such sender", 0, ""},
 		{"signature refused", StartTLS, "localhost", map[string]string{".": "550 5.7.20 no passing DKIM signature\r\n"},
-			nil, retry.Misconfigured, 550, "5.7.20", 1},
+			nil, retry.Misconfigured, 550, "5.7.20", 1, ""},
 		{"no such mailbox", StartTLS, "localhost", map[string]string{"RCPT": "550 5.1.1 nobody here"}, nil,
-			retry.RecipientRefused, 550, "5.1.1 nobody", 0},
+			retry.RecipientRefused, 550, "5.1.1 nobody", 0, ""},
 		{"mailbox full", StartTLS, "localhost", map[string]string{"RCPT": "452 4.2.2 full"}, nil, retry.Transient, 452,
-			"4.2.2 full", 0},
+			"4.2.2 full", 0, ""},
 		{"authentication wanted", StartTLS, "localhost", map[string]string{"RCPT": "530 5.7.0 who are you"}, nil,
-			retry.Misconfigured, 530, "5.7.0", 0},
+			retry.Misconfigured, 530, "5.7.0", 0, ""},
 		{"letter refused", StartTLS, "localhost", map[string]string{".": "554 5.6.0 not this\r\n"}, nil,
-			retry.MessageRefused, 554, "not this", 1},
+			retry.MessageRefused, 554, "not this", 1, ""},
 		{"letter put off", StartTLS, "localhost", map[string]string{".": "451 4.7.1 come again"}, nil, retry.Transient,
-			451, "451 4.7.1 come again", 1},
+			451, "451 4.7.1 come again", 1, ""},
 		{"closing down", StartTLS, "localhost", map[string]string{"MAIL": "421 4.3.2 closing"}, nil, retry.Throttled,
-			421, "4.3.2 closing", 0},
+			421, "4.3.2 closing", 0, ""},
 		{"too many connections", StartTLS, "localhost", map[string]string{"open": "421 too many connections"}, nil,
-			retry.Throttled, 421, "too many", 0},
+			retry.Throttled, 421, "too many", 0, ""},
 		{"system full, for now", StartTLS, "localhost", map[string]string{"MAIL": "452 4.3.1 come later"}, nil,
-			retry.Throttled, 452, "4.3.1", 0},
+			retry.Throttled, 452, "4.3.1", 0, ""},
 		{"a rate, in words", StartTLS, "localhost", map[string]string{"MAIL": "450 4.7.1 sending rate exceeded"}, nil,
-			retry.Throttled, 450, "rate", 0},
+			retry.Throttled, 450, "rate", 0, ""},
 		{"a greylist", StartTLS, "localhost", map[string]string{"MAIL": "450 4.7.1 come again"}, nil, retry.Transient,
-			450, "come again", 0},
-		{"a domain's rate is not the provider's", StartTLS, "localhost",
-			map[string]string{"RCPT": "450 4.7.28 rate limited"}, nil, retry.Transient, 450, "rate", 0},
+			450, "come again", 0, ""},
+		{"a domain's rate", StartTLS, "localhost", map[string]string{"RCPT": "450 4.7.28 rate limited"}, nil,
+			retry.Throttled, 450, "rate", 0, ""},
+		{"a letter that is too large", StartTLS, "localhost", map[string]string{"MAIL": "552 5.3.4 too large"}, nil,
+			retry.MessageRefused, 552, "too large", 0, ""},
+		{"no text behind the code", StartTLS, "localhost", map[string]string{"MAIL": "250", "RCPT": "250", ".": "250"},
+			nil, retry.Accepted, 250, "250", 1, ""},
 
 		{"hangs at the greeting", StartTLS, "localhost", map[string]string{"open": "hang"}, quick, retry.Transient, 0,
-			"did not answer in time", 0},
+			"did not answer in time", 0, ""},
 		{"hangs at MAIL", StartTLS, "localhost", map[string]string{"MAIL": "hang"}, quick, retry.Transient,
-			0, "MAIL FROM: the server did not answer in time", 0},
+			0, "MAIL FROM: the server did not answer in time", 0, retry.Ambiguous},
 		{"closes at RCPT", StartTLS, "localhost", map[string]string{"RCPT": "close"}, nil, retry.Transient,
-			0, "RCPT TO: the server closed the connection", 0},
+			0, "RCPT TO: the server closed the connection", 0, retry.Ambiguous},
 		{"closes at DATA", StartTLS, "localhost", map[string]string{"DATA": "close"}, nil, retry.Transient,
-			0, "DATA: the server closed", 1},
+			0, "DATA: the server closed", 1, ""},
 		{"closes after the dot", StartTLS, "localhost", map[string]string{".": "close"}, nil, retry.Ambiguous, 0,
-			"final reply: the server closed", 1},
+			"final reply: the server closed", 1, ""},
 		{"hangs after the dot", StartTLS, "localhost", map[string]string{".": "hang"}, quick, retry.Ambiguous, 0,
-			"did not answer in time", 1},
+			"did not answer in time", 1, ""},
 	} {
-		t.Run(tt.name, func(t *testing.T) {
-			t.Parallel()
-			mode := tt.mode
-			if tt.host == "plain" {
-				mode = NoTLS
+		for _, extensions := range [][]string{nil, {"PIPELINING"}, {"PIPELINING", "CHUNKING"}} {
+			name := strings.Join(append([]string{tt.name}, extensions...), ", ")
+			if len(extensions) == 2 && tt.rules["DATA"] != "" {
+				continue // there is no DATA
 			}
-			s := newServer(t, mode, tt.host, tt.rules)
-			p := s.provider(func(c *Config) {
-				c.TLS = tt.mode
-				if tt.change != nil {
-					tt.change(c)
+			if len(extensions) > 0 && tt.rules["EHLO"] != "" {
+				continue // they say what is offered themselves
+			}
+			t.Run(name, func(t *testing.T) {
+				t.Parallel()
+				mode := tt.mode
+				if tt.host == "plain" {
+					mode = NoTLS
+				}
+				s := newServer(t, mode, tt.host, offering(tt.rules, extensions...))
+				p := s.provider(func(c *Config) {
+					c.TLS = tt.mode
+					if tt.change != nil {
+						tt.change(c)
+					}
+				})
+				h, began := handover()
+				r := p.Send(t.Context(), h)
+				class, begins, words := tt.class, tt.began, tt.reply
+				said := s.heard()
+				if len(extensions) > 0 && strings.Contains(said, "MAIL") {
+					begins = 1 // before the first command, as the letter follows without a pause
+				}
+				if len(extensions) == 2 && tt.chunk != "" {
+					class, words = tt.chunk, string(stepFinal)
+				}
+				if r.Class != class || r.Code != tt.code || !strings.Contains(r.Reply, words) || *began != begins {
+					t.Errorf("Send = %+v, began %d times; want %s, code %d, %q, began %d times", r, *began, class,
+						tt.code, words, begins)
+				}
+				if strings.Contains(r.Reply, "sea gull") {
+					t.Error("the reply shows the password")
+				}
+				if tt.class == retry.Misconfigured && tt.change != nil && tt.code == 0 &&
+					strings.Contains(said, "AUTH ") {
+					t.Error("the password was sent over a connection that is not what was asked for")
 				}
 			})
-			h, began := handover()
-			r := p.Send(t.Context(), h)
-			if r.Class != tt.class || r.Code != tt.code || !strings.Contains(r.Reply, tt.reply) || *began != tt.began {
-				t.Errorf("Send = %+v, began %d times; want %s, code %d, %q, began %d times", r, *began, tt.class,
-					tt.code, tt.reply, tt.began)
-			}
-			if strings.Contains(r.Reply, "sea gull") {
-				t.Error("the reply shows the password")
-			}
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			if tt.class == retry.Misconfigured && tt.change != nil && tt.code == 0 &&
-				strings.Contains(strings.Join(s.said, "\n"), "AUTH ") {
-				t.Error("the password was sent over a connection that is not what was asked for")
-			}
-		})
+		}
 	}
 }
 
 func TestContract(t *testing.T) {
-	providertest.Run(t, func(t *testing.T) providertest.Subject {
-		s := newServer(t, StartTLS, "localhost", nil)
-		return providertest.Subject{Provider: s.provider(nil), Received: func() int {
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			return s.letters
-		}}
-	})
+	for _, extensions := range [][]string{nil, {"PIPELINING"}, {"PIPELINING", "CHUNKING"}} {
+		t.Run(strings.Join(extensions, ", "), func(t *testing.T) {
+			providertest.Run(t, func(t *testing.T) providertest.Subject {
+				s := newServer(t, StartTLS, "localhost", offering(nil, extensions...))
+				return providertest.Subject{Provider: s.provider(nil), Received: func() int {
+					s.mu.Lock()
+					defer s.mu.Unlock()
+					return s.letters
+				}}
+			})
+		})
+	}
 }
 
 // A letter of 4 MB is cut off in the middle of its body: the loss is certain.
@@ -364,7 +452,7 @@ func TestConnectionIsReused(t *testing.T) {
 	}
 	s.mu.Unlock()
 	p.mu.Lock()
-	p.idle[0].conn.Close() // as if the server had hung up
+	p.idle[0].tcp.Close() // as if the server had hung up
 	p.mu.Unlock()
 	if r := send("mara@ternisle.example"); r.Class != retry.Accepted {
 		t.Errorf("after the server hung up: %+v, want a fresh connection", r)
