@@ -8,6 +8,9 @@ import (
 	"testing"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/retry"
 )
 
 // A wrong notice to 60 people is stopped half-way: paused, its list exported, the rest cancelled,
@@ -197,5 +200,36 @@ func TestEventsWithoutRules(t *testing.T) {
 	}
 	if out := p.must("outbox", "events", "--json"); !strings.Contains(out, `"waiting": 1`) {
 		t.Error(out)
+	}
+}
+
+// The list says which recipient domains get letters slowly, why, and what frees them.
+func TestSlowDomainIsTold(t *testing.T) { onBoth(t, slowDomainIsTold) }
+
+func slowDomainIsTold(t *testing.T, p *place) {
+	say := func(domain string, class retry.Class) {
+		p.with(func(svc *illumicode.Service) {
+			if _, _, err := flow.Of(svc).Store.UpdatePace(t.Context(), "harbour", domain, svc.Now(),
+				func(h choose.Health) choose.Health {
+					return h.After(choose.Answer{Class: class}, choose.Breaker{}, svc.Now(), 0)
+				}); err != nil {
+				t.Fatal(err)
+			}
+		})
+	}
+	say("gale.example", retry.Throttled)
+	say("squall.example", retry.Misconfigured)
+	out := p.must("outbox", "list")
+	for _, want := range []string{"provider harbour, domain gale.example asked to slow down: letters keep 50ms",
+		"provider harbour, domain squall.example: our account was refused there",
+		"`illumicode outbox resume domain squall.example` tries at once"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the list lacks %q:\n%s", want, out)
+		}
+	}
+	p.must("outbox", "resume", "domain", "squall.example")
+	if out := p.must("outbox", "list", "--json"); strings.Contains(out, "squall.example") ||
+		!strings.Contains(out, `"gap": "50ms"`) {
+		t.Errorf("after it was resumed:\n%s", out)
 	}
 }

@@ -18,11 +18,25 @@ type wayJSON struct {
 	Shut  string    `json:"shut,omitempty"`
 	Until time.Time `json:"until,omitzero"`
 	Gap   string    `json:"gap,omitempty"` // between letters, since it asked to slow down
+
+	Domains []slowJSON `json:"domains,omitempty"` // that it does not bring letters to as fast as they come
+}
+
+// A slowJSON is how letters to one recipient domain fare with a provider.
+type slowJSON struct {
+	Domain string    `json:"domain"`
+	Shut   string    `json:"shut,omitempty"`
+	Until  time.Time `json:"until,omitzero"`
+	Gap    string    `json:"gap,omitempty"`
 }
 
 // waysAt returns where the providers of the configuration stand.
 func waysAt(ctx context.Context, f *config.File, st *store.Store, now time.Time) ([]wayJSON, error) {
 	known, err := st.Ways(ctx)
+	if err != nil {
+		return nil, err
+	}
+	paces, err := st.Paces(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -51,9 +65,38 @@ func waysAt(ctx context.Context, f *config.File, st *store.Store, now time.Time)
 				}
 			}
 		}
+		for _, one := range paces {
+			if one.Provider == p.Name {
+				slow := slowJSON{Domain: one.Domain}
+				slow.Until, slow.Shut = one.Health.Shut(choose.Breaker{}, now)
+				if one.Health.Gap > 0 {
+					slow.Gap = one.Health.Gap.Round(time.Millisecond).String()
+				}
+				w.Domains = append(w.Domains, slow)
+			}
+		}
 		all[i] = w
 	}
 	return all, nil
+}
+
+// tellDomains prints the recipient domains that a provider's letters go slowly to: the first ones, as there may be a
+// thousand.
+func (a *app) tellDomains(w wayJSON) {
+	const most = 5
+	for i, d := range w.Domains {
+		switch {
+		case i == most:
+			a.line("provider %s: %d more domains are slowed down; --json lists them.", w.Name, len(w.Domains)-most)
+			return
+		case d.Shut != "" && d.Gap == "":
+			a.line("provider %s, domain %s: our account was refused there; tried again at %s. `illumicode outbox resume "+
+				"domain %[2]s` tries at once.", w.Name, d.Domain, clock(d.Until))
+		default:
+			a.line("provider %s, domain %s asked to slow down: letters keep %s between them, less with each that it takes.",
+				w.Name, d.Domain, d.Gap)
+		}
+	}
 }
 
 // tellWays prints what an operator has to know of providers; nothing of one that is well.
@@ -67,6 +110,7 @@ func (a *app) tellWays(all []wayJSON) {
 			a.line("provider %s asked to slow down: its letters keep %s between them, less with each that it takes.",
 				w.Name, w.Gap)
 		}
+		a.tellDomains(w)
 		if w.Left != nil {
 			a.line("provider %s: %s left of its quota.", w.Name, letters(*w.Left))
 		}

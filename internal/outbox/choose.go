@@ -21,8 +21,9 @@ const busy = "all its connections are busy"
 // A chosen is the way of the next attempt.
 type chosen struct {
 	*way
-	why   string // and why no other; empty where there is one only
-	spare bool   // another could go next, at once
+	why    string    // and why no other; empty where there is one only
+	spare  bool      // another could go next, at once
+	leaves time.Time // when the recipient's domain may have it; zero for at once
 }
 
 // choose returns the way of the next attempt, with one letter taken out of its quotas and, if it has any,
@@ -35,7 +36,7 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 	}
 	for {
 		now := w.now()
-		w.survey(all, d.Lane, now)
+		w.survey(all, d, now)
 		c := choose.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), now)
 		if c.Provider == "" {
 			if w.noWay(ctx, d, c, now) {
@@ -56,8 +57,9 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 			continue
 		}
 		ok, full, err := way.take(ctx, d)
+		var leaves time.Time
 		if ok && err == nil {
-			if ok, err = way.probe(ctx); !ok || err != nil {
+			if ok, leaves, full, err = way.open(ctx, d); !ok || err != nil {
 				way.putBack(ctx, d)
 			}
 		}
@@ -70,17 +72,34 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 			w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), "")
 			return chosen{}, false
 		case ok && len(all) == 1:
-			return chosen{way: way}, true
+			return chosen{way: way, leaves: leaves}, true
 		case ok:
-			return chosen{way, c.String(), c.Spare(all)}, true
+			return chosen{way, c.String(), c.Spare(all), leaves}, true
 		case full.Cap != "":
 			all[at].FreeAt, all[at].Cap = full.At, full.Cap
 		}
 	}
 }
 
+// open says whether a letter may leave for the provider and for the recipient's domain, and when for the domain. Where a
+// circuit was open, it is the one that is to see.
+func (w *way) open(ctx context.Context, d Addressed) (ok bool, leaves time.Time, full choose.Full, err error) {
+	p := w.to(d.To.Domain())
+	if leaves, full, err = p.reserve(ctx, d.Lane); full.Cap != "" || err != nil {
+		return false, leaves, full, err
+	}
+	if p != nil {
+		if ok, err = p.probe(ctx); !ok || err != nil {
+			return ok, leaves, full, err
+		}
+	}
+	ok, err = w.probe(ctx)
+	return ok, leaves, full, err
+}
+
 // survey writes into candidates how their providers stand.
-func (w *worker) survey(all []choose.Candidate, lane store.Lane, now time.Time) {
+func (w *worker) survey(all []choose.Candidate, d Addressed, now time.Time) {
+	lane := d.Lane
 	for i, one := range w.ways {
 		all[i].Health = one.known()
 		all[i].Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: one.Name()}.HeldBy()]
@@ -89,6 +108,15 @@ func (w *worker) survey(all []choose.Candidate, lane store.Lane, now time.Time) 
 		}
 		if at := one.silentUntil(); at.After(all[i].FreeAt) {
 			all[i].FreeAt, all[i].Cap = at, "it does not answer"
+		}
+		if p := one.to(d.To.Domain()); p != nil {
+			if until, why := p.known().Shut(p.breaker, now); until.After(all[i].FreeAt) {
+				all[i].FreeAt, all[i].Cap = until, p.domain+": "+why
+			}
+			if at := p.slowedUntil(lane); at.After(all[i].FreeAt) {
+				full := p.turnAway(lane == store.Urgent, at)
+				all[i].FreeAt, all[i].Cap = full.At, full.Cap
+			}
 		}
 		if one.slots.none() {
 			all[i].FreeAt, all[i].Cap = now.Add(w.cfg.Lease/3), "other workers have all its connections"
@@ -106,12 +134,18 @@ func (w *worker) noWay(ctx context.Context, d Addressed, c choose.Choice, now ti
 		w.drop(d, store.Failed, "no provider carries this: "+c.String())
 	case !d.DeliverBefore.IsZero() && !c.At.Before(d.DeliverBefore):
 		w.drop(d, store.Expired, "no provider is free in time: "+c.String())
-	case c.At.Sub(now) <= maxNap:
+	case c.At.Sub(now) <= maxNap && !w.slows(d):
 		return sleep(ctx, c.At.Sub(now)) || w.gaveBack(d.Delivery)
 	default:
 		w.giveBack(d, c.At, c.String())
 	}
 	return false
+}
+
+// slows reports whether a provider slows letters to a recipient's domain down: then they wait in the queue, as many may,
+// and no sender waits with them.
+func (w *worker) slows(d Addressed) bool {
+	return slices.ContainsFunc(w.ways, func(one *way) bool { return one.to(d.To.Domain()) != nil })
 }
 
 // gaveBack gives a delivery back as the worker stops.

@@ -126,19 +126,36 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		w.unclaim(d, w.now().Add(p.breaker.Patience()/2), busy)
 		return
 	}
+	var slow choose.Full // it was chosen, and waited for a connection, before its domain asked for fewer letters
+	if !crowded && t.beginErr == nil && p.leaves.IsZero() {
+		t.by.leaves, slow, t.beginErr = p.to(to.To.Domain()).reserve(ctx, d.Lane)
+		if slow.Cap != "" || t.beginErr != nil {
+			slot.give(d.Lane)
+		}
+		if slow.Cap != "" && !t.began {
+			p.putBack(ctx, to)
+			w.giveBack(to, slow.At, slow.Cap)
+			return
+		}
+	}
 	var r provider.Result
 	panicked := false
 	switch {
 	case crowded: // the letter is not to blame
 		r = provider.Result{Class: retry.Throttled, Reply: busy}
+	case slow.Cap != "":
+		r = provider.Result{Class: retry.Throttled, Reply: slow.Cap, Concerns: provider.ConcernsDomain,
+			After: slow.At.Sub(w.now())}
 	case t.beginErr != nil:
 		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
 	default:
 		r, panicked = t.hand(ctx, letter)
 		slot.give(d.Lane)
 		if t.beginErr == nil && t.momentErr == nil {
-			p.remember(r.Class, t.began, w.now().Sub(t.left))
-			p.answered(context.WithoutCancel(ctx), choose.Answer{Class: r.Class, Code: r.Code, After: r.After})
+			if !concernsDomain(r) {
+				p.remember(r.Class, t.began, w.now().Sub(t.left))
+			}
+			p.heard(context.WithoutCancel(ctx), to.To.Domain(), r, t.left)
 		}
 	}
 	if !t.began {
@@ -148,7 +165,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		return
 	}
 	a := t.ended(r, panicked)
-	end := w.judge(to, a, r.After, p.spare)
+	end := w.judge(to, a, r, p.spare)
 	if panicked { // it would again; and each time the letter may have left
 		end.State, end.Due = store.Unknown, time.Time{}
 	}
@@ -213,12 +230,17 @@ func (t *try) hand(ctx context.Context, letter Letter) (r provider.Result, panic
 	defer func() { ended() }()
 	return t.worker.hand(ctx, t.d, t.by, provider.Handover{
 		ID: t.d.ID, Envelope: envelope, Message: letter.Message, Letter: letter.Contents, SMS: letter.SMS,
+		Once: t.d.Once,
 		Begin: func(ctx context.Context) error {
 			if err := t.begin(ctx); err != nil {
 				return err
 			}
 			ended()
-			t.momentErr = t.by.moment(ctx, t.d.Lane) // the last thing before the letter leaves
+			if !sleep(ctx, t.by.leaves.Sub(t.now())) {
+				t.momentErr = ctx.Err()
+			} else {
+				t.momentErr = t.by.moment(ctx, t.d.Lane) // the last thing before the letter leaves
+			}
 			ended = t.by.onWay()
 			return t.momentErr
 		},
@@ -314,11 +336,12 @@ func (w *worker) logPanic(d store.Delivery, p any) {
 		string(debug.Stack()))
 }
 
-// judge turns an attempt's result into what becomes of the delivery. With spare another provider can go
+// judge turns an attempt and its result into what becomes of the delivery. With spare another provider can go
 // at once.
-func (w *worker) judge(d Addressed, a store.Attempt, after time.Duration, spare bool) store.End {
+func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bool) store.End {
 	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, First: d.Fixed,
-		DeliverBefore: d.DeliverBefore, After: after, Elsewhere: spare}, a.Class, a.Ended, rand.Float64())
+		DeliverBefore: d.DeliverBefore, After: r.After, Elsewhere: spare,
+		Domain: r.Concerns == provider.ConcernsDomain}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
 		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle,
 		Collapse:  d.Collapse != "",

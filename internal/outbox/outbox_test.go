@@ -113,13 +113,33 @@ func quiet(c outbox.Config) outbox.Config {
 	return c
 }
 
-// run runs a worker until the deliveries have all ended.
-func run(tb testing.TB, st *store.Store, c outbox.Config, ways ...provider.Provider) {
-	tb.Helper()
-	ctx, stop := context.WithTimeout(tb.Context(), 30*time.Second)
+// start runs a worker until the function that it returns is called.
+func start(tb testing.TB, st *store.Store, c outbox.Config, ways ...provider.Provider) (stop func()) {
+	ctx, cancel := context.WithCancel(tb.Context())
 	o := outbox.New(st, plain{}, ways, time.Now, quiet(c))
 	ended := make(chan error, 1)
 	go func() { ended <- o.Run(ctx) }()
+	return func() {
+		cancel()
+		if err := <-ended; err != nil {
+			tb.Fatal(err)
+		}
+	}
+}
+
+// run runs a worker until the deliveries have all ended.
+func run(tb testing.TB, st *store.Store, c outbox.Config, ways ...provider.Provider) {
+	tb.Helper()
+	runFor(tb, 30*time.Second, st, c, ways...)
+}
+
+// runFor is run for no longer than a time.
+func runFor(tb testing.TB, longest time.Duration, st *store.Store, c outbox.Config, ways ...provider.Provider) {
+	tb.Helper()
+	ctx, cancel := context.WithTimeout(tb.Context(), longest)
+	defer cancel()
+	stop := start(tb, st, c, ways...)
+	defer stop()
 	for {
 		sum, err := st.Summary(ctx, time.Now())
 		if err != nil {
@@ -129,10 +149,6 @@ func run(tb testing.TB, st *store.Store, c outbox.Config, ways ...provider.Provi
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
-	}
-	stop()
-	if err := <-ended; err != nil {
-		tb.Fatal(err)
 	}
 }
 

@@ -2,9 +2,6 @@ package outbox
 
 import (
 	"context"
-	"log/slog"
-	"math/rand/v2"
-	"sync"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/core/choose"
@@ -12,37 +9,28 @@ import (
 	"github.com/illumicode/illumicode/internal/dial"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/retry"
 	"github.com/illumicode/illumicode/route"
 )
 
-// A way is a provider as this process uses it: its terms, what was leased from its caps, and its health
-// as all workers know it.
+// A way is a provider as this process uses it: its terms, what was leased from its caps, and its pace and health
+// as all workers know them.
 type way struct {
 	provider.Provider
-	terms   route.Terms
-	breaker choose.Breaker
-	store   *store.Store
-	log     *slog.Logger
-	now     func() time.Time
-	slots   *slots // nil for no bound
+	*pace
+	terms route.Terms
+	slots *slots // nil for no bound
 
-	leasing sync.Mutex // held while the caps are asked for more, by one at a time
-
-	mu     sync.Mutex // guards what follows
-	hold   choose.Stock
-	health choose.Health
-	good   int       // successes that health does not know yet
-	last   ending    // of its last attempt
-	told   time.Time // when it was last written
+	domains domains // paces of recipient domains that do not get letters as fast as they come
+	last    ending  // of its last attempt; guarded by mu
 }
 
 // waysOf returns the ways of providers, in their order.
 func waysOf(st *store.Store, providers []provider.Provider, now func() time.Time, c Config) []*way {
 	all := make([]*way, len(providers))
 	for i, p := range providers {
-		w := &way{Provider: p, terms: c.Terms[p.Name()],
-			breaker: choose.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}, store: st, log: c.Log, now: now}
+		w := &way{Provider: p, terms: c.Terms[p.Name()]}
+		w.pace = &pace{provider: p.Name(), caps: w.terms.Caps, store: st, log: c.Log, now: now,
+			breaker: choose.Breaker{First: 3 * c.Retry.Base, Longest: c.Retry.Max / 6}}
 		kept := func(whole int) int { return choose.Kept(w.terms.Caps, whole) }
 		most, shared := p.Can().Most, w.terms.Caps.AtOnce
 		switch {
@@ -153,71 +141,6 @@ func (w *way) returnLeases(ctx context.Context) {
 	}
 }
 
-// moment waits until a letter may leave, if letters to the provider keep a distance.
-func (w *way) moment(ctx context.Context, lane store.Lane) error {
-	w.mu.Lock()
-	paced := choose.Paced(w.terms.Caps, w.health)
-	urgent := lane == store.Urgent
-	if paced {
-		w.hold.Queue(urgent, 1)
-		defer func() { w.mu.Lock(); w.hold.Queue(urgent, -1); w.mu.Unlock() }()
-	}
-	w.mu.Unlock()
-	if !paced {
-		return nil
-	}
-	for missed := 0; ; {
-		at, ok := w.nextSlot(urgent)
-		if !ok {
-			var err error
-			if at, ok, err = w.leaseSlots(ctx, urgent); err != nil {
-				return err
-			}
-		}
-		if !sleep(ctx, at.Sub(w.now())) {
-			return ctx.Err()
-		}
-		// A machine that cannot keep time sends all the same.
-		if ok {
-			if missed++; w.now().Sub(at) <= choose.Late || missed > 3 {
-				return nil
-			}
-		}
-	}
-}
-
-// nextSlot takes the next moment of those leased.
-func (w *way) nextSlot(urgent bool) (time.Time, bool) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.hold.Moment(urgent, w.now())
-}
-
-// leaseSlots asks for more moments, and takes the first; without any, at is when to ask again.
-func (w *way) leaseSlots(ctx context.Context, urgent bool) (at time.Time, ok bool, err error) {
-	w.leasing.Lock()
-	defer w.leasing.Unlock()
-	if at, ok = w.nextSlot(urgent); ok {
-		return at, ok, nil
-	}
-	var s choose.Slots
-	_, states := choose.States(w.terms.Caps)
-	err = w.store.UpdatePaces(ctx, w.Name(), states, w.now(), func(held map[string]judge.State) {
-		s, at = choose.TakeSlots(w.terms.Caps, held, w.known(), urgent, w.now())
-	})
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	at, ok = w.hold.Given(urgent, s, at)
-	return at, ok, err
-}
-
-// busyUntil returns when a letter would no longer wait long for its moment; zero if it does not now.
-func (w *way) busyUntil(lane store.Lane) time.Time {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.hold.BusyUntil(w.terms.Caps, w.health, lane == store.Urgent, w.now())
-}
-
 // silentUntil returns when to look again at a provider that does not answer; zero if it does.
 func (w *way) silentUntil() time.Time {
 	w.mu.Lock()
@@ -247,98 +170,25 @@ func (w *way) connection(ctx context.Context, lane store.Lane) bool {
 	return w.slots.wait(ctx, lane)
 }
 
-// known returns the health as this process knows it.
-func (w *way) known() choose.Health {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.health
-}
-
-func (w *way) learn(h choose.Health) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.health = h
-}
-
-// probe says whether a letter may leave, where it is the one that is to see whether a provider works
-// again: for all workers one.
-func (w *way) probe(ctx context.Context) (bool, error) {
-	if w.known().Opened == 0 {
-		return true, nil
-	}
-	mine := false
-	h, err := w.store.UpdateHealth(ctx, w.Name(), w.now(), func(h choose.Health) choose.Health {
-		if _, shut := h.Shut(w.breaker, w.now()); shut != "" {
-			return h
-		}
-		mine = true
-		h, _ = h.Probing(w.now())
-		return h
-	})
-	if err == nil {
-		w.learn(h)
-	}
-	return mine, err
-}
-
-// between is how often successes are written of a provider that recovers.
-const between = 200 * time.Millisecond
-
-// answered remembers an answer, for all workers. Of a provider in good health, success is not news.
-func (w *way) answered(ctx context.Context, a choose.Answer) {
-	w.mu.Lock()
-	before, now := w.health, w.now()
-	good := before.After(a, w.breaker, now, 0).Good() || a.Class == retry.Accepted
-	if good {
-		if before.Good() {
-			w.mu.Unlock()
-			return
-		}
-		w.good++
-		if before.Failures == 0 && now.Sub(w.told) < between {
-			w.mu.Unlock()
-			return
-		}
-	}
-	times := max(1, w.good)
-	w.good, w.told = 0, now
-	w.mu.Unlock()
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second) // the result of the attempt is still to be recorded
-	defer cancel()
-	h, err := w.store.UpdateHealth(ctx, w.Name(), now, func(h choose.Health) choose.Health {
-		if !good {
-			times = 1
-		}
-		for range times {
-			h = h.After(a, w.breaker, now, rand.Float64())
-		}
-		return h
-	})
-	if err != nil {
-		w.log.Error("what a provider answered cannot be told to other workers", "provider", w.Name(), "error", err)
-		return
-	}
-	w.learn(h)
-	_, was := before.Shut(w.breaker, now)
-	switch until, shut := h.Shut(w.breaker, now); {
-	case was == "" && shut != "":
-		w.log.Warn("a provider is left alone", "provider", w.Name(), "why", shut, "until", until)
-	case before.Opened > 0 && h.Opened == 0:
-		w.log.Info("a provider works again", "provider", w.Name())
-	}
-}
-
 // readHealth learns what other workers have written of the providers.
 func (o *Outbox) readHealth(ctx context.Context) error {
 	all, err := o.store.Ways(ctx)
-	for _, known := range all {
-		for _, w := range o.ways {
+	if err != nil {
+		return err
+	}
+	paces, err := o.store.Paces(ctx)
+	if err != nil {
+		return err
+	}
+	for _, w := range o.ways {
+		for _, known := range all {
 			if w.Name() == known.Name {
 				w.learn(known.Health)
 			}
 		}
+		w.learnDomains(paces)
 	}
-	return err
+	return nil
 }
 
 // shareOut takes this process's part of what providers carry at once.

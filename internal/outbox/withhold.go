@@ -50,7 +50,7 @@ func (w *worker) withhold(ctx context.Context, d Addressed, tried []store.Attemp
 	}
 	var c choose.Choice
 	for {
-		w.survey(all, d.Lane, w.now())
+		w.survey(all, d, w.now())
 		if c = choose.Choose(all, w.cfg.Order, d.Challenge != "", rand.Float64(), w.now()); c.Provider != "" {
 			break
 		}

@@ -52,6 +52,7 @@ type (
 	Scope         = feedback.Scope
 	Suppression   = feedback.Suppression
 
+	Pace  = limits.Pace
 	Share = limits.Share
 	Swap  = limits.Swap
 	Tally = limits.Tally

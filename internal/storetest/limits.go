@@ -1,6 +1,7 @@
 package storetest
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"sync"
@@ -191,5 +192,59 @@ func ways(b *bed) {
 	held, err := b.st.Caps(b.Context(), "harbour", quotas)
 	if left := choose.Left(caps, held, start); err != nil || leased.Load() != 20 || left != 40 {
 		b.Errorf("%d leased and %d left of 60, %v", leased.Load(), left, err)
+	}
+}
+
+// What is known of recipient domains is one for all, says when it concerns the provider, and is bounded.
+func paces(b *bed) {
+	say := func(domain string, class retry.Class, at time.Time) bool {
+		b.Helper()
+		_, widely, err := b.st.UpdatePace(b.Context(), "harbour", domain, at, func(h choose.Health) choose.Health {
+			return h.After(choose.Answer{Class: class}, choose.Breaker{}, at, 0)
+		})
+		b.must(err)
+		return widely
+	}
+	for i, tt := range []struct {
+		domain string
+		class  retry.Class
+		after  time.Duration
+		widely bool
+	}{
+		{"a.example", retry.Throttled, 0, false}, {"a.example", retry.Throttled, time.Second, false},
+		{"b.example", retry.Throttled, 30 * time.Second, false},
+		{"c.example", retry.Throttled, 55 * time.Second, true},
+		{"d.example", retry.Throttled, 10 * time.Minute, false}, // the others have been silent
+		{"e.example", retry.Misconfigured, 10 * time.Minute, false},
+		{"e.example", retry.Misconfigured, 15 * time.Minute, false}, // the same one
+		{"f.example", retry.Misconfigured, 19 * time.Minute, true},
+		{"g.example", retry.Misconfigured, 30 * time.Minute, false},
+	} {
+		if widely := say(tt.domain, tt.class, start.Add(tt.after)); widely != tt.widely {
+			b.Errorf("answer %d, of %s: it concerns the provider: %v, want %v", i+1, tt.domain, widely, tt.widely)
+		}
+	}
+	if _, err := b.st.Resume(b.Context(), store.Pause{Kind: "domain", Name: "e.example"}); err != nil {
+		b.Error(err)
+	}
+	known, err := b.st.Paces(b.Context())
+	if err != nil || len(known) != 6 || known[0].Domain != "a.example" || known[0].Health.Gap != 100*time.Millisecond {
+		b.Errorf("known of domains: %+v, %v", known, err)
+	}
+	for range 100 { // it recovers
+		say("a.example", retry.Accepted, start.Add(time.Hour))
+	}
+	for i := range 1010 {
+		say(fmt.Sprintf("x%d.example", i), retry.Throttled, start.Add(2*time.Hour+time.Duration(i)*time.Second))
+	}
+	if known, err = b.st.Paces(b.Context()); err != nil || len(known) != 1000 || known[0].Domain == "a.example" {
+		b.Errorf("%d domains are known, of which the first is %s, %v; want the newest thousand", len(known),
+			known[0].Domain, err)
+	}
+	if _, err := b.st.Resume(b.Context(), store.Pause{Kind: "provider", Name: "harbour"}); err != nil {
+		b.Error(err)
+	}
+	if known, err = b.st.Paces(b.Context()); err != nil || len(known) != 0 {
+		b.Errorf("after the provider was resumed %d domains are known, %v", len(known), err)
 	}
 }

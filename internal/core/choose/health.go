@@ -7,8 +7,8 @@ import (
 	"github.com/illumicode/illumicode/retry"
 )
 
-// A Health is what is remembered of a provider's answers, by all workers together. The zero Health is
-// good.
+// A Health is what is remembered of a provider's answers, or of those to letters for one recipient domain, by all workers
+// together. The zero Health is good.
 type Health struct {
 	Failures int           `json:"failures,omitempty"` // in a row, that say something of the provider
 	Class    retry.Class   `json:"class,omitempty"`    // of the latest of them
@@ -16,6 +16,7 @@ type Health struct {
 	Opened   int           `json:"opened,omitempty"`   // how often in a row: each time it stays open longer
 	Probe    time.Time     `json:"probe,omitzero"`     // a letter was let through to see, at this time
 	Gap      time.Duration `json:"gap,omitempty"`      // between letters, since it said "slow down"; 0 for none
+	Slowed   time.Time     `json:"slowed,omitzero"`    // when the gap last grew
 }
 
 // How health turns.
@@ -51,6 +52,7 @@ type Answer struct {
 	Class retry.Class
 	Code  int           // 0: no reply at all
 	After time.Duration // how long it asks to be left alone
+	Left  time.Time     // when the letter left; zero means after all that is known
 }
 
 // tells reports whether an answer is a failure of the provider, and not of one letter or recipient: a
@@ -70,14 +72,16 @@ func (a Answer) tells() bool {
 // Failures in a row open the circuit, for longer each time; one probe then decides. A provider that is
 // set up wrongly, or says for how long it fails, is shut at once. One that throttles is left alone for as
 // long as it asks, and then gets its letters further apart; every success brings them a twentieth closer
-// again. Answers to letters that were on their way when the circuit opened do not open it anew.
+// again. Of letters that left before the gap grew, the same "slow down" is one. Answers to letters that were on their way when the circuit opened do not open it anew.
 func (h Health) After(a Answer, b Breaker, now time.Time, jitter float64) Health {
 	b = b.withDefaults()
 	switch {
 	case a.Class == retry.Throttled:
 		h.Probe = time.Time{}
 		h.Class = a.Class
-		h.Gap = min(max(firstGap, 2*h.Gap), longestGap)
+		if a.Left.IsZero() || a.Left.After(h.Slowed) {
+			h.Gap, h.Slowed = min(max(firstGap, 2*h.Gap), longestGap), now
+		}
 		rest := max(a.After, h.Gap)
 		if until := now.Add(rest); until.After(h.Until) {
 			h.Until = until
@@ -99,12 +103,37 @@ func (h Health) After(a Answer, b Breaker, now time.Time, jitter float64) Health
 		h.Opened++
 		h.Probe = time.Time{}
 	default: // it works
-		h = Health{Gap: h.Gap - h.Gap/20}
+		h = Health{Gap: h.Gap - h.Gap/20, Slowed: h.Slowed}
 		if h.Gap < gone {
-			h.Gap = 0
+			h = Health{}
 		}
 	}
 	return h
+}
+
+// What several recipient domains say within so short a time concerns the provider.
+const (
+	slowDomains     = 3
+	SlowWithin      = time.Minute
+	accusingDomains = 2
+	AccusedWithin   = 10 * time.Minute
+)
+
+// Accused reports whether our account has been refused between before and h, both of one domain.
+func (h Health) Accused(before Health) bool {
+	return h.Class == retry.Misconfigured && h.Failures > before.Failures
+}
+
+// Widely reports whether what a domain's health has just come to concerns the provider: of its domains, so many have
+// asked for fewer letters within [SlowWithin], and so many have refused our account within [AccusedWithin].
+func (h Health) Widely(slowed, accusing int) bool {
+	switch h.Class {
+	case retry.Throttled:
+		return slowed >= slowDomains
+	case retry.Misconfigured:
+		return accusing >= accusingDomains
+	}
+	return false
 }
 
 // Good reports whether there is nothing to remember.

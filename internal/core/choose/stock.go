@@ -105,6 +105,9 @@ func (h *Stock) Given(urgent bool, s Slots, later time.Time) (at time.Time, ok b
 	return at, true
 }
 
+// Later returns when moments are given out again, after [TakeSlots] had none; zero if it had always some.
+func (h *Stock) Later(urgent bool) time.Time { return h.of(urgent).later }
+
 // Queue counts letters that wait for their moment: 1 for one that begins to, -1 for one that has ended.
 func (h *Stock) Queue(urgent bool, n int) { h.of(urgent).queued += n }
 

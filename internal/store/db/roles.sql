@@ -19,7 +19,7 @@ GRANT SELECT ON illumicode_migration, illumicode_address, illumicode_holder, ill
   illumicode_ended, illumicode_outbox, illumicode_attempt, illumicode_worker, illumicode_attachment, illumicode_attachment_piece,
   illumicode_item, illumicode_fanout, illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside,
   illumicode_preference, illumicode_pause, illumicode_setting, illumicode_change, illumicode_trail, illumicode_failure,
-  illumicode_suppression, illumicode_tally, illumicode_way, illumicode_share, illumicode_feedback, illumicode_browser,
+  illumicode_suppression, illumicode_tally, illumicode_way, illumicode_pace, illumicode_share, illumicode_feedback, illumicode_browser,
   illumicode_registration TO illumicode_web, illumicode_worker;
 
 GRANT INSERT ON illumicode_address, illumicode_holder, illumicode_challenge, illumicode_delivery, illumicode_ended,
@@ -35,15 +35,15 @@ GRANT DELETE ON illumicode_tally TO illumicode_web; -- where it runs without sen
 
 GRANT INSERT ON illumicode_delivery, illumicode_ended, illumicode_attempt, illumicode_worker, illumicode_item, illumicode_fanout,
   illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside, illumicode_setting, illumicode_challenge,
-  illumicode_trail, illumicode_tally, illumicode_way, illumicode_share, illumicode_feedback, illumicode_suppression TO illumicode_worker;
+  illumicode_trail, illumicode_tally, illumicode_way, illumicode_pace, illumicode_share, illumicode_feedback, illumicode_suppression TO illumicode_worker;
 GRANT UPDATE ON illumicode_delivery, illumicode_attempt, illumicode_worker, illumicode_challenge, illumicode_ended, illumicode_fanout,
   illumicode_fanout_piece, illumicode_event, illumicode_change,
-  illumicode_tally, illumicode_way, illumicode_share, illumicode_feedback, illumicode_suppression TO illumicode_worker;
+  illumicode_tally, illumicode_way, illumicode_pace, illumicode_share, illumicode_feedback, illumicode_suppression TO illumicode_worker;
 GRANT UPDATE (standing, since, reason, asked, grace_ends) ON illumicode_address TO illumicode_worker;
 GRANT DELETE ON illumicode_delivery, illumicode_ended, illumicode_attempt, illumicode_worker, illumicode_item, illumicode_fanout,
   illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_attachment, illumicode_attachment_piece,
   illumicode_address, illumicode_holder, illumicode_trail, illumicode_failure, illumicode_challenge, illumicode_change,
-  illumicode_tally, illumicode_share, illumicode_feedback, illumicode_browser TO illumicode_worker;
+  illumicode_tally, illumicode_pace, illumicode_share, illumicode_feedback, illumicode_browser TO illumicode_worker;
 
 GRANT INSERT ON illumicode_event TO illumicode_events;
 

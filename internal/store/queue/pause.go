@@ -35,6 +35,8 @@ var (
 	insertPause   = db.Q(newPause.Alone() + ` ON CONFLICT (kind, name) DO UPDATE SET note = excluded.note`)
 	deletePause   = db.Q(`DELETE FROM @pause WHERE kind = ? AND name = ?`)
 	forgetHealth  = db.Q(`UPDATE @way SET health = '{}' WHERE name = ? AND health <> '{}'`)
+	forgetPaces   = db.Q(`DELETE FROM @pace WHERE provider = ?`)
+	forgetDomain  = db.Q(`DELETE FROM @pace WHERE domain = ?`)
 	selectPauses  = db.Q(`SELECT ` + pauseRow.Names() + ` FROM @pause ORDER BY kind, name`)
 	releaseHeldBy = db.Q(`UPDATE @delivery SET state = 'waiting', held_by = '', note = ''
 			WHERE state = 'held' AND held_by = ?`)
@@ -47,7 +49,7 @@ func (s Rows) Pause(ctx context.Context, p Pause) error {
 }
 
 // Resume ends a pause, lets what it held wait again, and returns how many deliveries that were. Of a
-// provider it also forgets that it was left alone for its failures. [db.ErrNotFound] means that there was
+// provider or a recipient domain it also forgets that it was left alone or slowed down. [db.ErrNotFound] means that there was
 // nothing of that to end.
 func (s Rows) Resume(ctx context.Context, p Pause) (released int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
@@ -55,8 +57,9 @@ func (s Rows) Resume(ctx context.Context, p Pause) (released int64, err error) {
 		if err != nil {
 			return err
 		}
-		if p.Kind == "provider" {
-			forgotten, err := t.Exec(ctx, forgetHealth, p.Name)
+		for _, forget := range map[string][]string{"provider": {forgetHealth, forgetPaces},
+			"domain": {forgetDomain}}[p.Kind] {
+			forgotten, err := t.Exec(ctx, forget, p.Name)
 			if err != nil {
 				return err
 			}
