@@ -85,8 +85,8 @@ type Config struct {
 	Lapsed func(ctx context.Context, tx Tx, l Lapse) error
 
 	// Failed is told by a worker of every letter that has reached nobody for good, after its end is on record. It is
-	// told once at most: a worker that dies just then tells nobody. It must return soon. Nil means that nobody need be
-	// told.
+	// told once at most: a worker that dies just then tells nobody, where an event rule for [event.LetterFailed] is
+	// never passed over. It must return soon. Nil means that nobody need be told.
 	Failed func(f Failure)
 
 	Outbox   delivery.Settings // how workers work; the zero Outbox is all defaults

@@ -87,6 +87,8 @@ func gather(d *rows.Delivery, n Notice) error {
 // fallBack adds the address that gets the letter if the first one's has failed.
 func (s *Service) fallBack(d *rows.Delivery, n Notice) error {
 	switch {
+	case n.Fallback == "" && n.FallbackAnyway:
+		return errors.New("FallbackAnyway says when the fallback goes, and there is none")
 	case n.Fallback == "":
 		return nil
 	case n.Gather.Topic != "" || len(n.Cc)+len(n.Bcc) > 0:
@@ -99,7 +101,7 @@ func (s *Service) fallBack(d *rows.Delivery, n Notice) error {
 	if other.IsPhone() && !s.p.Letters.HasSMS(n.Letter) {
 		return errors.New("its fallback is a phone number, and it has no sms part")
 	}
-	d.Fallback = other.String()
+	d.Fallback, d.Anyway = other.String(), n.FallbackAnyway
 	return nil
 }
 

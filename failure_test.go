@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/event"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
@@ -88,5 +89,129 @@ func TestFallbackWithoutAttempt(t *testing.T) {
 	k.Letter("mara@gullquay.example", 1)
 	if f := <-told; !f.Fallback || f.Unknown || !strings.Contains(f.Reason, "no provider carries this") {
 		t.Errorf("%+v", f)
+	}
+}
+
+// A rule for the event hears of what has failed, in the commit of its end; a letter that it led to is not told of in
+// turn.
+func TestFailureIsAnEvent(t *testing.T) {
+	const crew = "crew@gullquay.example"
+	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
+		c.Events = []illumicode.EventRule{{Type: event.LetterFailed, Letter: "failed",
+			Fixed: []illumicode.Request{{Address: crew}, {Address: "gone2@ternisle.example"}}}}
+		mail := c.Providers[0]
+		c.Providers = []provider.Provider{saying(func(to string) provider.Result {
+			return provider.Result{Class: retry.MessageRefused, Code: 554, Reply: "554 not this one"}
+		}), mail}
+		c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
+			"harbour": {Never: []string{"gullquay.example"}}}
+	})
+	id := notify(t, k, illumicode.Notice{Letter: "refund", Key: "refund 7", Data: map[string]any{"amount": "12.00"},
+		To: illumicode.Request{Address: "gone@ternisle.example"}})
+	l := k.Letter(crew, 1)
+	for _, want := range []string{id, "refund 7", "gone@ternisle.example", "554 not this one"} {
+		if !strings.Contains(l.Text, want) {
+			t.Errorf("the letter that tells of it lacks %q:\n%s", want, l.Text)
+		}
+	}
+	waitUntil(t, k, func(sum store.Summary) bool { return sum.Count[store.Failed] == 2 })
+	rows := flow.Of(k.Service).Store
+	if n, err := rows.EventsWaiting(t.Context()); err != nil || n != 0 {
+		t.Errorf("%d events wait, %v: the failure of a letter about a failure is told again", n, err)
+	}
+	if aside, err := rows.Aside(t.Context(), 9); err != nil || len(aside) != 0 {
+		t.Errorf("set aside: %+v, %v", aside, err)
+	}
+}
+
+// A fallback's time stands still while its letter must not leave, and counts what was before.
+func TestFallbackWhilePaused(t *testing.T) {
+	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
+		mail := c.Providers[0]
+		c.Providers = []provider.Provider{saying(func(string) provider.Result {
+			return provider.Result{Class: retry.Throttled, Reply: "later", After: time.Minute}
+		}), mail}
+		c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
+			"harbour": {Never: []string{"gullquay.example"}}}
+	})
+	const other = "mara@gullquay.example"
+	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Fallback: other})
+	rows := flow.Of(k.Service).Store
+	state := func() store.Delivery {
+		t.Helper()
+		d, err := rows.Delivery(t.Context(), id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	until := func(what string, good func(store.Delivery) bool) {
+		t.Helper()
+		for end := time.Now().Add(20 * time.Second); !good(state()); time.Sleep(5 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("not %s: %+v", what, state())
+			}
+			k.Service.Wake()
+		}
+	}
+	until("attempted", func(d store.Delivery) bool { return d.Attempts > 0 })
+	p := store.Pause{Kind: "letter", Name: "moved", Since: k.Service.Now().Add(10 * time.Minute)}
+	if err := rows.Pause(t.Context(), p); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(200 * time.Millisecond) // the workers see it
+	k.Clock.Move(10 * time.Minute)
+	until("held", func(d store.Delivery) bool { return d.State == store.Held })
+	k.Clock.Move(3 * time.Hour)
+	if _, err := rows.Resume(t.Context(), p); err != nil {
+		t.Fatal(err)
+	}
+	before := state().Attempts
+	until("tried again", func(d store.Delivery) bool { return d.Attempts > before || d.State.Final() })
+	k.Clock.Move(4 * time.Minute) // 14 in all
+	time.Sleep(200 * time.Millisecond)
+	if d := state(); d.State.Final() {
+		t.Fatalf("after 14 minutes in which it could leave: %s (%s)", d.State, d.Note)
+	}
+	k.Clock.Move(2 * time.Minute)
+	k.Service.Wake()
+	k.Letter(other, 1)
+	ended(t, k, id, store.Failed)
+}
+
+// Where nobody knows whether a letter has arrived its fallback goes only if that was asked for.
+func TestFallbackAnyway(t *testing.T) {
+	for _, anyway := range []bool{true, false} {
+		told := make(chan illumicode.Failure, 3)
+		k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
+			mail := c.Providers[0]
+			c.Failed = func(f illumicode.Failure) { told <- f }
+			c.Providers = []provider.Provider{saying(func(string) provider.Result {
+				return provider.Result{Class: retry.Ambiguous, Reply: "no answer"}
+			}), mail}
+			c.Outbox.Retry.Attempts = 2
+			c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
+				"harbour": {Never: []string{"gullquay.example"}}}
+		})
+		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Fallback: "mara@gullquay.example",
+			FallbackAnyway: anyway})
+		if f := <-told; !f.Unknown || f.Fallback != anyway || f.Delivery != id {
+			t.Errorf("asked for %v: %+v", anyway, f)
+		}
+		ended(t, k, id, store.Unknown)
+		if anyway {
+			k.Letter("mara@gullquay.example", 1)
+			continue
+		}
+		sum, err := flow.Of(k.Service).Store.Summary(t.Context(), k.Service.Now())
+		if err != nil || sum.Count[store.Waiting]+sum.Count[store.Claimed]+sum.Count[store.Sent] != 0 {
+			t.Errorf("without being asked for: %+v, %v", sum.Count, err)
+		}
+	}
+	k := illumicodetest.New(t, withPier(t))
+	if _, err := k.Service.Notify(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1),
+		To: illumicode.Request{Address: mara}, FallbackAnyway: true}); err == nil ||
+		!strings.Contains(err.Error(), "there is none") {
+		t.Errorf("without a fallback: %v", err)
 	}
 }

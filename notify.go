@@ -30,10 +30,13 @@ type Notice struct {
 	// the address that gets it if this one's has failed: mail after SMS, or the other way; empty for none; not with
 	// Cc, Bcc or Gather
 	Fallback string
-	Cc       []string      // further addresses, which every recipient sees
-	Bcc      []string      // further addresses, which nobody sees; each gets a letter of its own
-	Data     any           // the letter's values: a struct or a map that marshals to a JSON object
-	Lane     delivery.Lane // empty means the letter's own, or normal
+	// the fallback goes also where it is not known whether the first letter has arrived, so that both may; false means
+	// that only a failure leads to it
+	FallbackAnyway bool
+	Cc             []string      // further addresses, which every recipient sees
+	Bcc            []string      // further addresses, which nobody sees; each gets a letter of its own
+	Data           any           // the letter's values: a struct or a map that marshals to a JSON object
+	Lane           delivery.Lane // empty means the letter's own, or normal
 
 	At            time.Time // not before; zero means now. A time that has passed is refused
 	DeliverBefore time.Time // zero means the letter's own life, or no end
@@ -132,7 +135,7 @@ func (s *Service) reader(ctx context.Context, n Notice) (Admission, error) {
 		}
 		return s.addressed(ctx, n.To)
 	}
-	if len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" {
+	if len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" || n.FallbackAnyway {
 		return Admission{},
 			errors.New("illumicode: a notice to a subject goes to one address, without copies or fallback")
 	}
@@ -168,7 +171,11 @@ var trialPhone = func() message.Address {
 // once records the notice under its de-duplication key, and returns the deliveries of the one that
 // came before it; nil if it is the first.
 func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string, err error) {
-	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.Medium, n.Fallback, n.Cc, n.Bcc, n.Data,
+	fallback := n.Fallback
+	if n.FallbackAnyway {
+		fallback += " anyway"
+	}
+	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.Medium, fallback, n.Cc, n.Bcc, n.Data,
 		n.Lane, n.ReplyTo,
 		n.Thread, n.Headers, n.Key})
 	if err != nil {
@@ -230,7 +237,8 @@ func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, err
 	if err := t.ok(); err != nil {
 		return 0, err
 	}
-	if n.To.Address != "" || len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" || n.Gather.Topic != "" {
+	if n.To.Address != "" || len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" || n.FallbackAnyway ||
+		n.Gather.Topic != "" {
 		return 0, errors.New("illumicode: a notice to many has its recipients in the list alone, and cannot gather")
 	}
 	shared, _, err := composer.MarshalData(n.Data)

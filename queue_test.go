@@ -37,6 +37,9 @@ subject = "{{.count}} changes"
 [letter.refund]
 subject = "Your refund"
 main = "It is {{.amount}}."
+[letter.failed]
+subject = "A letter has failed"
+main = "{{.letter}} to {{.address}} ({{.delivery}}, {{.key}}): {{.reason}}"
 `)},
 	"digest.txt":   {Data: []byte("{{range .items}}{{.pier}}; {{end}}")},
 	"letters.toml": {Data: []byte("[moved]\ncategory = \"sailings\"\n[refund]\nat_most_once = true\n")},

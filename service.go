@@ -91,7 +91,7 @@ func (s *Service) outboxConfig(c Config, watch observing) outbox.Config {
 		Senders: o.Senders, Reserved: o.Reserved, Lease: o.Lease, Poll: o.Poll, Attempt: o.Attempt, Grace: o.Grace,
 		Keep: o.Keep, KeepOnce: o.KeepOnce, Retry: o.Retry, Fallback: o.FallbackAfter, Order: o.Order, Terms: o.Terms,
 		Guard: guardInside(c.Guard), Site: c.Site.BaseURL, Observer: watch, Log: c.Log,
-		Failed:    c.failed(),
+		Failed: c.failed(), FailureEvent: s.failureEvent(),
 		Housekeep: s.housekeep, Screen: bounce.For(s.p).Screen, Find: s.p.Find, Feedback: bounce.For(s.p).Apply,
 	}
 	if len(s.rules) > 0 {

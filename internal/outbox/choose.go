@@ -102,7 +102,7 @@ func (w *worker) survey(all []choose.Candidate, d Addressed, now time.Time) {
 	lane := d.Lane
 	for i, one := range w.ways {
 		all[i].Health = one.known()
-		all[i].Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: one.Name()}.HeldBy()]
+		_, all[i].Paused = (*w.paused.Load())[store.Pause{Kind: "provider", Name: one.Name()}.HeldBy()]
 		if at := one.busyUntil(lane); at.After(all[i].FreeAt) {
 			all[i].FreeAt, all[i].Cap = at, "all its letters of a second are spoken for"
 		}

@@ -169,6 +169,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 	if panicked { // it would again; and each time the letter may have left
 		end.State, end.Due = store.Unknown, time.Time{}
 	}
+	end.Then = w.sequel(d, end.State, end.Note, a.Ended)
 	var also *store.Attempt
 	if !t.began {
 		also = &a
@@ -371,10 +372,6 @@ func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bo
 	if a.Class != retry.RecipientRefused { // that it is refused says that it has not been sent
 		end.State, end.Note = d.settled(end.State, end.Note)
 	}
-	if end.State == store.Failed && d.Fallback != "" {
-		next := fallbackOf(d.Delivery, a.Ended)
-		end.Fallback = &next
-	}
 	return end
 }
 
@@ -382,14 +379,13 @@ func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bo
 func (w *worker) drop(d Addressed, state store.State, note string) {
 	state, note = d.settled(state, note)
 	now := w.now()
-	write := func(ctx context.Context) error { return w.store.Drop(ctx, d.Delivery, state, note, now) }
-	if state == store.Failed && d.fallsBack() {
-		write = func(ctx context.Context) error {
-			return w.store.DropTo(ctx, d.Delivery, note, fallbackOf(d.Delivery, now), now)
-		}
-		defer w.Wake()
+	then := w.sequel(d.Delivery, state, note, now)
+	w.persist(d.Delivery, func(ctx context.Context) error {
+		return w.store.Drop(ctx, d.Delivery, state, note, then, now)
+	})
+	if then != (store.Sequel{}) {
+		w.Wake()
 	}
-	w.persist(d.Delivery, write)
 	w.ended(d.Delivery, state, note)
 }
 
@@ -418,7 +414,11 @@ func days(d time.Duration) int { return int(d / (24 * time.Hour)) }
 
 // hold keeps d, unattempted, until what holds it has ended.
 func (w *worker) hold(d store.Delivery, by, note string) {
-	w.persist(d, func(ctx context.Context) error { return w.store.Hold(ctx, d, by, note) })
+	since := w.now()
+	if paused, ok := (*w.paused.Load())[by]; ok {
+		since = paused // and not since it was looked at
+	}
+	w.persist(d, func(ctx context.Context) error { return w.store.Hold(ctx, d, by, note, since) })
 }
 
 // unclaim lets d wait again, unattempted.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/illumicode/illumicode/internal/store"
 )
@@ -90,8 +91,8 @@ func (w *worker) holding(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// paused is what must not be sent at present, as held by.
-type paused map[string]bool
+// paused is what must not be sent at present, as held by, and since when.
+type paused map[string]time.Time
 
 func (w *worker) readPauses(ctx context.Context) error {
 	all, err := w.store.Pauses(ctx)
@@ -100,7 +101,7 @@ func (w *worker) readPauses(ctx context.Context) error {
 	}
 	p := make(paused)
 	for _, one := range all {
-		p[one.HeldBy()] = true
+		p[one.HeldBy()] = one.Since
 	}
 	w.paused.Store(&p)
 	return nil
@@ -108,7 +109,8 @@ func (w *worker) readPauses(ctx context.Context) error {
 
 // pausedLane reports whether nothing may be claimed from a lane.
 func (w *worker) pausedLane(lane store.Lane) bool {
-	return (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()]
+	_, ok := (*w.paused.Load())[store.Pause{Kind: "lane", Name: string(lane)}.HeldBy()]
+	return ok
 }
 
 // pausedBy returns the pause that keeps d from being sent, as held by; empty if none does.
@@ -118,7 +120,7 @@ func (w *worker) pausedBy(d Addressed) string {
 		return ""
 	}
 	for _, by := range []store.Pause{{Kind: "letter", Name: d.Letter}, {Kind: "domain", Name: d.To.Domain()}} {
-		if p[by.HeldBy()] {
+		if _, ok := p[by.HeldBy()]; ok {
 			return by.HeldBy()
 		}
 	}

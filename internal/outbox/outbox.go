@@ -76,6 +76,8 @@ type Config struct {
 
 	// is told of what failed, or may have, for good; nil for nobody
 	Failed func(d store.Delivery, state store.State, note string)
+	// the event that tells of the same, in the commit of its end; nil, or a nil event, for none
+	FailureEvent func(d store.Delivery, state store.State, note string, now time.Time) *store.Event
 	// the base URL that the database must send for; empty for any
 	Site string
 	// applies some of what came back; nil for none

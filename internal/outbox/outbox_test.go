@@ -304,9 +304,9 @@ func testFencing(t *testing.T) {
 		t.Fatal("the first attempt did not begin")
 	}
 	later := now.Add(2 * time.Second)
-	released, underWay, err := st.Recover(ctx, later)
-	if err != nil || released != 1 || underWay != 1 {
-		t.Fatalf("Recover = %d, %d, %v; want 1 and 1", released, underWay, err)
+	back, err := st.Recover(ctx, later, nil)
+	if err != nil || back.Released != 1 || back.UnderWay != 1 {
+		t.Fatalf("Recover = %+v, %v; want 1 released and 1 under way", back, err)
 	}
 	run(t, st, quick, &way{name: "harbour"})
 

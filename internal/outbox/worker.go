@@ -3,6 +3,7 @@ package outbox
 import (
 	"context"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -63,21 +64,29 @@ func (w *worker) beat(ctx context.Context) error {
 	if err := w.renew(ctx, w.cfg.Lease); err != nil {
 		return err
 	}
-	released, underWay, err := w.store.Recover(ctx, w.row.Seen)
+	then := func(d store.Delivery) store.Sequel { return w.sequel(d, store.Unknown, store.Lost, w.row.Seen) }
+	found, err := w.store.Recover(ctx, w.row.Seen, then)
 	if err != nil {
 		return err
 	}
-	if released > 0 {
-		w.log.Warn("recovered deliveries of a worker that stopped", "released", released, "perhaps_sent", underWay)
-		w.Wake()
+	if found.Released > 0 {
+		w.log.Warn("recovered deliveries of a worker that stopped", "released", found.Released, "perhaps_sent",
+			found.UnderWay)
 	}
-	unheard, err := w.store.RecoverUnheard(ctx, w.row.ID, w.queue.ids(), w.row.Seen.Add(-w.cfg.Lease/3), w.row.Seen)
+	unheard, err := w.store.RecoverUnheard(ctx, w.row.ID, w.queue.ids(), w.row.Seen.Add(-w.cfg.Lease/3), w.row.Seen,
+		then)
 	if err != nil {
 		return err
 	}
-	if unheard > 0 {
-		w.log.Warn("gave back what a claim took whose answer was lost with its connection", "released", unheard)
+	if unheard.Released > 0 {
+		w.log.Warn("gave back what a claim took whose answer was lost with its connection", "released",
+			unheard.Released)
+	}
+	if found.Released+unheard.Released > 0 {
 		w.Wake()
+	}
+	for _, d := range slices.Concat(found.Unknown, unheard.Unknown) {
+		w.ended(d, store.Unknown, store.Lost)
 	}
 	if _, err := w.store.ReleaseStray(ctx); err != nil {
 		return err

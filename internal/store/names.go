@@ -28,6 +28,8 @@ type (
 	Person     = queue.Person
 	Preference = queue.Preference
 	Reach      = queue.Reach
+	Recovered  = queue.Recovered
+	Sequel     = queue.Sequel
 	State      = queue.State
 	Summary    = queue.Summary
 	Worker     = queue.Worker
@@ -80,6 +82,7 @@ const (
 	HeldFrozen  = queue.HeldFrozen
 	SettingSite = queue.SettingSite
 	PieceSize   = queue.PieceSize
+	Lost        = queue.Lost
 
 	MostBrowsers = challenges.MostBrowsers
 

@@ -91,9 +91,9 @@ func fencing(b *bed) {
 	id := b.put(nil)
 	old := b.claim("slow", 1)[0]
 	b.must(b.begin(old))
-	released, underWay, err := b.st.Recover(b.Context(), start.Add(2*time.Minute))
-	if err != nil || released != 1 || underWay != 1 {
-		b.Fatalf("Recover = %d, %d, %v", released, underWay, err)
+	back, err := b.st.Recover(b.Context(), start.Add(2*time.Minute), nil)
+	if err != nil || back.Released != 1 || back.UnderWay != 1 {
+		b.Fatalf("Recover = %+v, %v", back, err)
 	}
 	// The worker has claimed it once more: in one group with the claim that it lost, one may begin.
 	again, err := b.st.ClaimOne(b.Context(), "slow", id, start)
@@ -136,8 +136,10 @@ func fences(b *bed) {
 	invented.Claim += 7
 	for what, write := range map[string]func(store.Delivery) error{
 		"Unclaim": func(d store.Delivery) error { return b.st.Unclaim(b.Context(), d, start, "x") },
-		"Hold":    func(d store.Delivery) error { return b.st.Hold(b.Context(), d, store.HeldAsked, "x") },
-		"Drop":    func(d store.Delivery) error { return b.st.Drop(b.Context(), d, store.Suppressed, "x", start) },
+		"Hold":    func(d store.Delivery) error { return b.st.Hold(b.Context(), d, store.HeldAsked, "x", start) },
+		"Drop": func(d store.Delivery) error {
+			return b.st.Drop(b.Context(), d, store.Suppressed, "x", store.Sequel{}, start)
+		},
 		"an end": func(d store.Delivery) error {
 			b.end(d, store.Failed, retry.MessageRefused, nil)
 			return nil
@@ -166,13 +168,14 @@ func unheard(b *bed) {
 	b.put(nil)
 	all := b.claim("w", 2)
 	later := start.Add(time.Minute)
-	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, later); err != nil || n != 0 {
-		b.Errorf("%d, %v; a claim of just now is given back", n, err)
+	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, later, nil); err != nil ||
+		n.Released != 0 {
+		b.Errorf("%+v, %v; a claim of just now is given back", n, err)
 	}
-	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, later, later)
-	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n != 1 || known.State != store.Claimed ||
+	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, later, later, nil)
+	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n.Released != 1 || known.State != store.Claimed ||
 		lost.State != store.Waiting || lost.Claim == all[1].Claim {
-		b.Errorf("%d, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
+		b.Errorf("%+v, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
 	}
 }
 
@@ -192,12 +195,16 @@ func recovery(b *bed) {
 	var all sync.WaitGroup
 	for range 4 {
 		all.Go(func() {
-			r, u, err := b.st.Recover(b.Context(), start.Add(time.Minute))
+			r, err := b.st.Recover(b.Context(), start.Add(time.Minute), func(d store.Delivery) store.Sequel {
+				other := d
+				other.ID, other.Address = "in the place of "+d.ID, "jens@ternisle.example"
+				return store.Sequel{Fallback: &other, Event: &store.Event{Source: "here", ID: "1", Type: "t", Data: "{}"}}
+			})
 			if err != nil {
 				b.Error(err)
 			}
-			released.Add(r)
-			underWay.Add(u)
+			released.Add(r.Released)
+			underWay.Add(r.UnderWay)
 		})
 	}
 	all.Wait()
@@ -206,5 +213,11 @@ func recovery(b *bed) {
 	}
 	if d := b.get(unsure); d.State != store.Unknown || d.Attempts != 1 {
 		b.Errorf("at most once, after a crash: %+v", d)
+	}
+	if d := b.get("in the place of " + unsure); d.State != store.Waiting || d.Address != "jens@ternisle.example" {
+		b.Errorf("what follows it: %+v", d)
+	}
+	if n, err := b.st.EventsWaiting(b.Context()); err != nil || n != 1 {
+		b.Errorf("%d events tell of it, %v", n, err)
 	}
 }

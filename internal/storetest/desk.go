@@ -15,7 +15,7 @@ func holds(b *bed) {
 	pause := store.Pause{Kind: "letter", Name: "moved", Since: start, Note: "wrong pier"}
 	b.must(b.st.Pause(b.Context(), pause))
 	b.must(b.st.Pause(b.Context(), pause))
-	b.must(b.st.Hold(b.Context(), b.claim("w", 5)[0], pause.HeldBy(), "paused"))
+	b.must(b.st.Hold(b.Context(), b.claim("w", 5)[0], pause.HeldBy(), "paused", start))
 	if got, err := b.st.Pauses(b.Context()); err != nil || len(got) != 1 || got[0] != pause {
 		b.Errorf("pauses %+v, %v", got, err)
 	}
@@ -29,7 +29,7 @@ func holds(b *bed) {
 	if _, err := b.st.Resume(b.Context(), pause); !errors.Is(err, store.ErrNotFound) {
 		b.Errorf("resumed twice: %v", err)
 	}
-	b.must(b.st.Hold(b.Context(), b.claim("w", 5)[0], pause.HeldBy(), "paused")) // a worker that had not seen the end
+	b.must(b.st.Hold(b.Context(), b.claim("w", 5)[0], pause.HeldBy(), "paused", start)) // a worker that had not seen the end
 	if n, err := b.st.ReleaseStray(b.Context()); err != nil || n != 1 {
 		b.Errorf("%d strays, %v", n, err)
 	}

@@ -170,14 +170,14 @@ func (s Rows) Owns(ctx context.Context, d Delivery) (bool, error) {
 
 // An End is what an attempt has led to.
 type End struct {
-	Attempt  Attempt // Delivery, Number, Ended and what the provider answered
-	Claim    int64
-	State    State // any but Claimed
-	Due      time.Time
-	Spent    int // attempts that count, this one included if it does
-	HeldBy   string
-	Note     string
-	Fallback *Delivery // to be inserted with a final end; nil for none
+	Attempt Attempt // Delivery, Number, Ended and what the provider answered
+	Claim   int64
+	State   State // any but Claimed
+	Due     time.Time
+	Spent   int // attempts that count, this one included if it does
+	HeldBy  string
+	Note    string
+	Then    Sequel // of a final end
 
 	Bundle   string // of the delivery
 	Collapse bool   // whether items had joined it
@@ -285,10 +285,7 @@ func (t Tx) endOther(ctx context.Context, e End) error {
 			return err
 		}
 	}
-	if e.Fallback == nil {
-		return nil
-	}
-	return t.InsertDelivery(ctx, *e.Fallback)
+	return t.follow(ctx, e.Then)
 }
 
 // refused returns what a provider has said that refused a letter's recipient. Of an interface that is no

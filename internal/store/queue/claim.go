@@ -20,6 +20,9 @@ type Mark struct {
 	ID  string
 }
 
+// While a delivery is held, the column says with a minus how long it was free before.
+const nowFree = `CASE WHEN free <= 0 THEN CAST(? AS BIGINT) + free ELSE free END`
+
 var (
 	// What is next is locked, and was looked at again under the lock: that it waits need not be asked twice, and
 	// would lead PostgreSQL to an index of all that wait.
@@ -27,10 +30,10 @@ var (
 			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
 			ORDER BY due, id LIMIT ? @free())
 		UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?,
-			free = CASE WHEN free = 0 THEN CAST(? AS BIGINT) ELSE free END
+			free = ` + nowFree + `
 		WHERE id @in(SELECT id FROM next) RETURNING ` + deliveryRow.Names())
 	claimOne = db.Q(`UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?,
-			free = CASE WHEN free = 0 THEN CAST(? AS BIGINT) ELSE free END
+			free = ` + nowFree + `
 		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryRow.Names())
 	anyDue = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery
 		WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?))`)
@@ -83,8 +86,9 @@ const (
 var (
 	unclaim = db.Q(`UPDATE @delivery SET state = 'waiting', worker = '', ` + joined + `,
 		due = CASE WHEN due > ? THEN due ELSE ? END, note = ?` + ours)
-	holdClaimed = db.Q(`UPDATE @delivery SET state = 'held', worker = '', free = 0, ` + joined +
-		`, held_by = ?, note = ?` + ours)
+	holdClaimed = db.Q(`UPDATE @delivery SET state = 'held', worker = '',
+		free = CASE WHEN free > CAST(? AS BIGINT) THEN free - claimed WHEN free > 0 THEN free - CAST(? AS BIGINT)
+			ELSE free END, ` + joined + `, held_by = ?, note = ?` + ours)
 )
 
 // Unclaim gives a delivery back that was claimed and not attempted, due at until or later.
@@ -93,28 +97,39 @@ func (s Rows) Unclaim(ctx context.Context, d Delivery, until time.Time, note str
 	return err
 }
 
-// Hold keeps a claimed delivery that was not attempted until what holds it has ended.
-func (s Rows) Hold(ctx context.Context, d Delivery, by, note string) error {
-	_, err := s.Exec(ctx, holdClaimed, by, note, d.ID, d.Claim)
+// Hold keeps a claimed delivery that was not attempted until what holds it has ended. since is when that began: from
+// then on the time of its fallback stands still. One that was claimed since then has the time that it had before.
+func (s Rows) Hold(ctx context.Context, d Delivery, by, note string, since time.Time) error {
+	_, err := s.Exec(ctx, holdClaimed, db.Millis(since), db.Millis(since), by, note, d.ID, d.Claim)
 	return err
 }
 
-// Drop ends a claimed delivery without an attempt.
-func (s Rows) Drop(ctx context.Context, d Delivery, state State, note string, now time.Time) error {
-	return s.Write(ctx, func(t Tx) error {
-		_, err := t.endAlone(ctx, d, state, note, now)
-		return err
-	})
+// A Sequel is what the end of a delivery leads to, in the same commit. The zero Sequel is nothing.
+type Sequel struct {
+	Fallback *Delivery // goes in its place; nil for none
+	Event    *Event    // tells of it; nil for none
 }
 
-// DropTo ends a claimed delivery as failed without an attempt, and has another go in its place.
-func (s Rows) DropTo(ctx context.Context, d Delivery, note string, next Delivery, now time.Time) error {
+func (t Tx) follow(ctx context.Context, s Sequel) error {
+	if s.Fallback != nil {
+		if err := t.InsertDelivery(ctx, *s.Fallback); err != nil {
+			return err
+		}
+	}
+	if s.Event != nil {
+		return t.InsertEvent(ctx, *s.Event)
+	}
+	return nil
+}
+
+// Drop ends a claimed delivery without an attempt.
+func (s Rows) Drop(ctx context.Context, d Delivery, state State, note string, then Sequel, now time.Time) error {
 	return s.Write(ctx, func(t Tx) error {
-		ended, err := t.endAlone(ctx, d, Failed, note, now)
+		ended, err := t.endAlone(ctx, d, state, note, now)
 		if err != nil || !ended {
 			return err
 		}
-		return t.InsertDelivery(ctx, next)
+		return t.follow(ctx, then)
 	})
 }
 

@@ -81,6 +81,7 @@ type Delivery struct {
 	Lead     time.Duration // of a reminder: how long before its moment it is due
 	Collapse string        // further notices under this key join it while it waits
 	Fallback string        // the address to try when this one has failed; empty for none
+	Anyway   bool          // the fallback goes also where it is not known whether this one has arrived
 	AskedBy  string        // what asked for it, in words; of a letter sent again [SentAgain] and who
 	Trace    string        // W3C traceparent of the request; empty for none
 	Subject  string        // whose confirmed address it goes to, where Address is empty until its first attempt
@@ -89,7 +90,7 @@ type Delivery struct {
 	Claim    int64 // counts claims, and fences writes
 	Worker   string
 	Claimed  time.Time
-	Free     time.Time // since when it may leave: its first claim, or the first after it was held; zero before
+	Free     time.Time // since when it may leave, less the time for which it was held; zero before its first claim
 	Attempts int       // begun
 	Spent    int       // of these, those that count against the limit
 	Ended    time.Time
@@ -141,6 +142,7 @@ var deliveryRow = db.Columns[Delivery]{
 	db.Span("lead", func(r *Delivery) *time.Duration { return &r.Lead }),
 	db.Text("collapse", func(r *Delivery) *string { return &r.Collapse }),
 	db.Text("fallback", func(r *Delivery) *string { return &r.Fallback }),
+	db.Bool("anyway", func(r *Delivery) *bool { return &r.Anyway }),
 	db.Text("asked_by", func(r *Delivery) *string { return &r.AskedBy }),
 	db.Text("trace", func(r *Delivery) *string { return &r.Trace }),
 	db.Text("subject", func(r *Delivery) *string { return &r.Subject }),

@@ -46,7 +46,7 @@ func (s Rows) Leave(ctx context.Context, id string, now time.Time) error {
 	if _, err := s.Exec(ctx, deleteWorker, id); err != nil {
 		return err
 	}
-	_, _, err := s.Recover(ctx, now)
+	_, err := s.Recover(ctx, now, nil)
 	return err
 }
 
@@ -67,7 +67,7 @@ var (
 		WHERE state = 'claimed' AND worker = ? AND claimed < ? AND NOT (id @listed()) @free()) RETURNING id`)
 	endOrphans = db.Q(leave(db.Values{"state": `'unknown'`, "note": `CAST(? AS TEXT)`,
 		"attempts": `(SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id)`}) + onceBegun)
-	deleteOrphans  = db.Q(`DELETE FROM @delivery` + onceBegun)
+	deleteOrphans  = db.Q(`DELETE FROM @delivery` + onceBegun + ` RETURNING ` + deliveryRow.Names())
 	releaseOrphans = db.Q(`UPDATE @delivery SET state = 'waiting', worker = '', ` + joined +
 		`, due = ?, note = ?, attempts = (SELECT COUNT(*) FROM @attempt a WHERE a.delivery = illumicode_delivery.id)
 			WHERE id @listed() AND state = 'claimed'`)
@@ -76,54 +76,70 @@ var (
 	deleteDeadWorkers = db.Q(`DELETE FROM @worker WHERE lease < ?`)
 )
 
-// Recover gives back what dead workers had claimed, due at now, and returns how many deliveries
-// that were and how many of them had an attempt under way. Such an attempt may have succeeded:
-// it is recorded as ambiguous, and its repeat is a repeat. What may go out only once ends as unknown.
-func (s Rows) Recover(ctx context.Context, now time.Time) (released, underWay int64, err error) {
+// Recovered is what a worker took back of others.
+type Recovered struct {
+	Released int64      // deliveries
+	UnderWay int64      // of these, those with an attempt under way
+	Unknown  []Delivery // that ended so
+}
+
+// Lost is why an attempt has no answer whose worker died.
+const Lost = "the worker stopped before an answer came"
+
+// Recover gives back what dead workers had claimed, due at now. An attempt that was under way may have succeeded:
+// it is recorded as ambiguous, and its repeat is a repeat. What may go out only once ends as unknown; then says what
+// that leads to, if it is not nil.
+func (s Rows) Recover(ctx context.Context, now time.Time, then func(Delivery) Sequel) (r Recovered, err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		if released, underWay, err = t.releaseTaken(ctx, now, takeOrphans, db.Millis(now)); err != nil {
+		if r, err = t.releaseTaken(ctx, now, then, takeOrphans, db.Millis(now)); err != nil {
 			return err
 		}
 		// Kept for a day after its end, a worker still tells when somebody last worked.
 		_, err = t.Exec(ctx, deleteDeadWorkers, db.Millis(now.Add(-24*time.Hour)))
 		return err
 	})
-	return released, underWay, err
+	return r, err
 }
 
-// RecoverUnheard gives back what a worker claimed before a time and does not know of, and returns
-// how much that was. A claim whose answer the connection lost is one that was made all the same,
+// RecoverUnheard gives back what a worker claimed before a time and does not know of, as Recover does. A claim whose answer the connection lost is one that was made all the same,
 // and while its worker lives nobody else would ever free it. known holds the ids that it knows.
-func (s Rows) RecoverUnheard(ctx context.Context, worker string, known []string, before,
-	now time.Time) (released int64, err error) {
+func (s Rows) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time,
+	then func(Delivery) Sequel) (r Recovered, err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		released, _, err = t.releaseTaken(ctx, now, takeUnheard, worker, db.Millis(before), db.List(known))
+		r, err = t.releaseTaken(ctx, now, then, takeUnheard, worker, db.Millis(before), db.List(known))
 		return err
 	})
-	return released, err
+	return r, err
 }
 
 // releaseTaken makes wait, due at now, what a statement takes from its worker and returns the ids of.
-func (t Tx) releaseTaken(ctx context.Context, now time.Time, take string,
-	args ...any) (released, underWay int64, err error) {
-	const lost = "the worker stopped before an answer came"
+func (t Tx) releaseTaken(ctx context.Context, now time.Time, then func(Delivery) Sequel, take string,
+	args ...any) (r Recovered, err error) {
 	ids, err := db.All(ctx, t, db.Scalar[string], take, args...)
 	if err != nil || len(ids) == 0 {
-		return 0, 0, err
+		return r, err
 	}
 	ms, all := db.Millis(now), db.List(ids)
-	if _, err := t.Exec(ctx, endOrphans, ms, lost, all); err != nil {
-		return 0, 0, err
+	if _, err := t.Exec(ctx, endOrphans, ms, Lost, all); err != nil {
+		return r, err
 	}
-	if _, err := t.Exec(ctx, deleteOrphans, all); err != nil {
-		return 0, 0, err
+	if r.Unknown, err = db.All(ctx, t, deliveryRow.Scan, deleteOrphans, all); err != nil {
+		return r, err
+	}
+	for _, d := range r.Unknown {
+		if then != nil {
+			if err := t.follow(ctx, then(d)); err != nil {
+				return r, err
+			}
+		}
 	}
 	if err := t.SettleUnknown(ctx, ids...); err != nil {
-		return 0, 0, err
+		return r, err
 	}
-	if _, err := t.Exec(ctx, releaseOrphans, ms, lost, all); err != nil {
-		return 0, 0, err
+	if _, err := t.Exec(ctx, releaseOrphans, ms, Lost, all); err != nil {
+		return r, err
 	}
-	underWay, err = t.Exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), lost, all)
-	return int64(len(ids)), underWay, err
+	r.Released = int64(len(ids))
+	r.UnderWay, err = t.Exec(ctx, endOrphanAttempts, ms, string(retry.Ambiguous), Lost, all)
+	return r, err
 }
