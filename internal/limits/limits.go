@@ -128,10 +128,10 @@ func (l *Limits) spend(a judge.Request, id string, by Asker,
 }
 
 // Refund returns what a request has spent that led to nothing. What strangers can ask for without end stays spent: by
-// network, and global rules.
-func (l *Limits) Refund(ctx context.Context, c Charge) {
+// network, and global rules. An error, which is logged, means that all stays spent.
+func (l *Limits) Refund(ctx context.Context, c Charge) error {
 	_, bound := c.split()
-	l.after(ctx, bound, "the charge of an unused admission could not be refunded", l.batch.refund)
+	return l.after(ctx, bound, "the charge of an unused admission could not be refunded", l.batch.refund)
 }
 
 // SpendAgain debits, after a rollback that has refunded everything, what Refund would have left spent.
@@ -146,15 +146,17 @@ func (l *Limits) SpendAgain(ctx context.Context, c Charge) {
 
 // after changes rules when a request has ended, whatever has become of its context.
 func (l *Limits) after(ctx context.Context, bound []judge.Bound, trouble string,
-	do func(context.Context, []judge.Bound) error) {
+	do func(context.Context, []judge.Bound) error) error {
 	if len(bound) == 0 {
-		return
+		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
 	defer cancel()
 	if err := do(ctx, bound); err != nil {
 		l.log.Warn(trouble, "error", err)
+		return err
 	}
+	return nil
 }
 
 // split parts the rules that strangers can use up without end from the others.
@@ -235,18 +237,20 @@ func (l *Limits) RefundUnused(ctx context.Context) error {
 		ids[i] = c.id
 	}
 	begun, err := l.store.Begun(ctx, ids)
+	for err == nil && len(ripe) > 0 {
+		if !begun[ripe[0].id] {
+			if err = l.Refund(ctx, ripe[0]); err != nil {
+				break
+			}
+		}
+		ripe = ripe[1:]
+	}
 	if err != nil {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.open = slices.Concat(ripe, l.open) // for the next call
-		return err
 	}
-	for _, c := range ripe {
-		if !begun[c.id] {
-			l.Refund(ctx, c)
-		}
-	}
-	return nil
+	return err
 }
 
 // Look returns the states of rules as they are, and spends nothing.

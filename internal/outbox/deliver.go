@@ -151,7 +151,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 	default:
 		r, panicked = t.hand(ctx, letter)
 		slot.give(d.Lane)
-		if t.beginErr == nil && t.momentErr == nil {
+		if t.beginErr == nil && t.keptBack == nil {
 			if !concernsDomain(r) {
 				p.remember(r.Class, t.began, w.now().Sub(t.left))
 			}
@@ -182,15 +182,15 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 // A try is one attempt on its way.
 type try struct {
 	*worker
-	d         store.Delivery
-	found     bool // its address is to be written with the first attempt
-	by        chosen
-	row       store.Attempt
-	left      time.Time // when the row was on record; before that, when it was to be
-	begun     time.Time // the same by this machine's clocks
-	began     bool      // the row is on record
-	beginErr  error     // why it is not
-	momentErr error     // why the letter did not leave when all was ready
+	d        store.Delivery
+	found    bool // its address is to be written with the first attempt
+	by       chosen
+	row      store.Attempt
+	left     time.Time // when the row was on record; before that, when it was to be
+	begun    time.Time // the same by this machine's clocks
+	began    bool      // the row is on record
+	beginErr error     // why it is not
+	keptBack error     // why the letter did not leave when all was ready: no fault of the provider
 }
 
 // begin records the attempt, once.
@@ -238,14 +238,17 @@ func (t *try) hand(ctx context.Context, letter Letter) (r provider.Result, panic
 			}
 			ended()
 			if !sleep(ctx, t.by.leaves.Sub(t.now())) {
-				t.momentErr = ctx.Err()
+				t.keptBack = ctx.Err()
 			} else {
-				t.momentErr = t.by.moment(ctx, t.d.Lane) // the last thing before the letter leaves
+				t.keptBack = t.by.moment(ctx, t.d.Lane) // the last thing before the letter leaves
 			}
 			ended = t.by.onWay()
-			return t.momentErr
+			return t.keptBack
 		},
-		Final: t.final,
+		Final: func(ctx context.Context) error {
+			t.keptBack = t.final(ctx)
+			return t.keptBack
+		},
 	})
 }
 

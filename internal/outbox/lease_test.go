@@ -3,7 +3,10 @@ package outbox_test
 import (
 	"context"
 	"errors"
+	"fmt"
+	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/outbox"
@@ -61,5 +64,42 @@ func TestFinal(t *testing.T) {
 			}
 			stop()
 		})
+	}
+}
+
+// A letter that must not leave, as the lease has run out, says nothing of its provider: a database that is away would
+// shut it otherwise.
+func TestLeaseBlamesNobody(t *testing.T) { synctest.Test(t, testLeaseBlamesNobody) }
+
+func testLeaseBlamesNobody(t *testing.T) {
+	st := openStore(t)
+	for i := range 20 {
+		put(t, st, fmt.Sprintf("p%d@ternisle.example", i), store.Normal, nil)
+	}
+	var kept atomic.Int64
+	w := &way{name: "harbour", answer: func(h provider.Handover) provider.Result {
+		time.Sleep(2 * time.Second)
+		if err := h.Final(context.Background()); err != nil {
+			kept.Add(1)
+			return provider.NotSent(err)
+		}
+		return provider.Result{Class: retry.Accepted, Code: 250}
+	}}
+	c := quick
+	c.Lease = time.Second
+	stop := start(t, st, c, w)
+	time.Sleep(100 * time.Millisecond)
+	if _, err := st.DB().ExecContext(t.Context(), "ALTER TABLE illumicode_worker RENAME TO gone"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(5 * time.Second)
+	if _, err := st.DB().ExecContext(t.Context(), "ALTER TABLE gone RENAME TO illumicode_worker"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(time.Second)
+	stop()
+	ways, err := st.Ways(t.Context())
+	if err != nil || len(ways) != 0 || kept.Load() < 20 {
+		t.Errorf("%d letters were kept back, and known of the provider is %+v, %v", kept.Load(), ways, err)
 	}
 }

@@ -92,6 +92,14 @@ func open[C any](ctx context.Context, h *hosts, bound time.Duration,
 			l = newLink(c, bound, func() { h.retire(at) })
 			return l, nil
 		}
+		judge := cfg.OnPgError
+		cfg.OnPgError = func(c *pgconn.PgConn, e *pgconn.PgError) bool {
+			if e.Code == readOnly { // what was the primary is a standby now
+				h.retire(at)
+				return false
+			}
+			return judge(c, e)
+		}
 		conn, err := connect(ctx, cfg)
 		if err == nil {
 			h.good.Store(int32(at))
@@ -105,6 +113,9 @@ func open[C any](ctx context.Context, h *hosts, bound time.Duration,
 	}
 	return conn, nil, errors.Join(all...)
 }
+
+// readOnly is what a server says that takes no writes (SQLSTATE).
+const readOnly = "25006"
 
 // retire has connections that exist not used again, as they have the same server as the one that was silent, and the
 // next one tried first: an old primary that is back takes connections and keeps commits waiting for ever.

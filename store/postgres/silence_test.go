@@ -207,3 +207,61 @@ func TestZombieIsLeft(t *testing.T) {
 		t.Errorf("%d new connections to the server that was silent, %d to the other", n, second.Taken())
 	}
 }
+
+// A server that takes no writes any more is left for the other host, also by the sessions that it has already.
+func TestReadOnlyServer(t *testing.T) {
+	var dirs []string
+	var servers []*pgtest.Server
+	for range 2 {
+		server, err := pgtest.Start(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer server.Close()
+		if _, err := server.Database(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		servers, dirs = append(servers, server), append(dirs, server.Dir())
+	}
+	st, err := postgres.Open(t.Context(), "host="+strings.Join(dirs, ",")+" port=5432,5432 user=illumicode dbname=trial1",
+		postgres.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	write := func() error {
+		_, err := st.DB().ExecContext(t.Context(), "CREATE TABLE IF NOT EXISTS sailing (pier INT)")
+		return err
+	}
+	if err := write(); err != nil {
+		t.Fatal(err)
+	}
+	turn, err := pgx.Connect(t.Context(), servers[0].Conn("trial1"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer turn.Close(context.Background())
+	for _, text := range []string{"ALTER SYSTEM SET default_transaction_read_only = on", "SELECT pg_reload_conf()"} {
+		if _, err := turn.Exec(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	other, err := pgx.Connect(t.Context(), servers[1].Conn("trial1"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close(context.Background())
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		err := write()
+		var there bool
+		if err := other.QueryRow(t.Context(), "SELECT to_regclass('sailing') IS NOT NULL").Scan(&there); err != nil {
+			t.Fatal(err)
+		}
+		if err == nil && there {
+			return
+		}
+		if time.Now().After(end) {
+			t.Fatalf("writes still go to the server that takes none: %v", err)
+		}
+	}
+}
