@@ -15,7 +15,8 @@ demo:
 test:
 	scripts/need gcc:gcc /usr/include/stdint.h:libc6-dev git:git /usr/bin/python3:python3 \
 	  /usr/lib/python3/dist-packages/dkim:python3-dkim /usr/lib/python3/dist-packages/nacl:python3-nacl \
-	  /usr/sbin/postfix:postfix /usr/sbin/saslpasswd2:sasl2-bin /usr/share/doc/libsasl2-modules:libsasl2-modules \
+	  /usr/sbin/postfix:postfix /usr/sbin/pgbouncer:pgbouncer ip:iproute2 /usr/sbin/saslpasswd2:sasl2-bin \
+	  /usr/share/doc/libsasl2-modules:libsasl2-modules \
 	  /usr/share/doc/libsasl2-modules-db:libsasl2-modules-db /usr/share/doc/postgresql:postgresql \
 	  chromium:chromium
 	CGO_ENABLED=1 go test -race $(UNCHECKED) -timeout 20m ./...
@@ -27,7 +28,9 @@ bench:
 
 # Breaks things on purpose and counts, for some twenty minutes; `make test` has the short run.
 chaos:
+	scripts/need /usr/share/doc/postgresql:postgresql /usr/sbin/pgbouncer:pgbouncer ip:iproute2
 	go run ./chaos
+	go test ./chaos -run TestThrottlingRelay -v -timeout 2h -hours 24 -letters 20000
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }

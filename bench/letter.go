@@ -2,7 +2,6 @@ package main
 
 import (
 	"bytes"
-	"context"
 	"crypto"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -31,9 +30,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/letters"
 	"github.com/illumicode/illumicode/message"
-	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
-	"github.com/illumicode/illumicode/retry"
 )
 
 // A desk composes one letter over and over.
@@ -281,18 +278,16 @@ func smtpFigures(scale int) ([]figure, error) {
 	n := 40 * scale
 	ours := func() error {
 		for i := range n {
-			r := way.Send(context.Background(), provider.Handover{ID: "d", Message: compose.Bytes(letter),
-				Envelope: provider.Envelope{From: "crew@ternisle.example",
-					To: fmt.Sprintf("passenger%d@ternisle.example", i)},
-				Begin: func(context.Context) error { return nil },
-				Final: func(context.Context) error { return nil }})
-			if r.Class != retry.Accepted {
-				return errors.New(r.Reply)
+			if err := sendBy(way, letter, i, false); err != nil {
+				return err
 			}
 		}
 		return nil
 	}
-	bare := func() error { _, err := bareLoop(s, func() error { return nil }, letter, 1, n); return err }
+	bare := func() error {
+		_, err := bareLoop(s.listen.Addr().String(), func() error { return nil }, letter, 1, n)
+		return err
+	}
 	times, err := inTurns(9, ours, bare)
 	if err != nil {
 		return nil, err

@@ -59,7 +59,9 @@ type stage struct {
 	pg       *pgtest.Server // nil on SQLite
 	standby  *pgtest.Server // of pg, and what stands between pg and everybody; nil for none
 	between  *proxy.Proxy
-	resumed  time.Duration // how long after the promotion of the standby letters arrived again
+	bouncers []*pgtest.Bouncer // before pg and standby; nil for none
+	network  *pgtest.Namespace // of the first bouncer; nil for ours
+	resumed  time.Duration     // how long after the promotion of the standby letters arrived again
 	workers  []*exec.Cmd
 	svc      *illumicode.Service
 	closing  func()
@@ -103,6 +105,12 @@ func (s *stage) end() error {
 	s.mail.close()
 	if s.between != nil {
 		s.between.Close()
+	}
+	for _, b := range s.bouncers {
+		errs = append(errs, b.Close())
+	}
+	if s.network != nil {
+		errs = append(errs, s.network.Close())
 	}
 	for _, server := range []*pgtest.Server{s.pg, s.standby} {
 		if server != nil {
@@ -241,6 +249,10 @@ var scenarios = []scenario{
 	}},
 	{"mail connections cut, provider hangs", "", 0, func(s *stage, letters, _ int) error {
 		s.mail.moods(0.002, 0.02)
+		return s.during(letters, 0, nil)
+	}},
+	{"provider whose reply does not end", "", 0, func(s *stage, letters, _ int) error {
+		s.mail.flood(20 / float64(letters))
 		return s.during(letters, 0, nil)
 	}},
 	{"a transaction held open all the time", "", 0, func(s *stage, letters, _ int) error {

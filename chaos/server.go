@@ -6,6 +6,7 @@ import (
 	"log"
 	"math/rand/v2"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -21,6 +22,7 @@ type mailServer struct {
 	arrived map[string]int
 	hang    float64 // share of letters that are taken and never answered
 	cut     float64 // share of connections that are cut in the middle of a letter
+	endless float64 // share of letters that are taken and answered without end
 }
 
 func newMailServer() (*mailServer, error) {
@@ -42,6 +44,12 @@ func (m *mailServer) moods(hang, cut float64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.hang, m.cut = hang, cut
+}
+
+func (m *mailServer) flood(endless float64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.endless = endless
 }
 
 // counts returns how many addresses got a letter, and how many letters came besides.
@@ -70,7 +78,7 @@ func (s *session) Logout() error                             { return nil }
 
 func (s *session) Data(r io.Reader) error {
 	s.m.mu.Lock()
-	hang, cut := s.m.hang, s.m.cut
+	hang, cut, endless := s.m.hang, s.m.cut, s.m.endless
 	s.m.mu.Unlock()
 	if rand.Float64() < cut {
 		s.conn.Conn().Close()
@@ -83,6 +91,14 @@ func (s *session) Data(r io.Reader) error {
 	s.m.arrived[s.to]++
 	s.m.mu.Unlock()
 	time.Sleep(latency)
+	if rand.Float64() < endless {
+		line := []byte("250-" + strings.Repeat("and so on ", 100) + "\r\n")
+		for { // until the other side has had enough
+			if _, err := s.conn.Conn().Write(line); err != nil {
+				return err
+			}
+		}
+	}
 	if rand.Float64() < hang {
 		time.Sleep(1500 * time.Millisecond) // longer than the workers wait
 	}

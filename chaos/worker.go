@@ -28,8 +28,10 @@ import (
 type setup struct {
 	file   string // SQLite; empty for PostgreSQL
 	conn   string
-	listen string        // of the mail server
-	skew   time.Duration // of this process's clock
+	listen string // of the mail server
+
+	listenAt string        // postgres.Options.Listen
+	skew     time.Duration // of this process's clock
 }
 
 // workerEnv makes a process a worker, whatever program it is.
@@ -40,13 +42,13 @@ const senders = 16
 
 func (s setup) environ() []string {
 	return append(os.Environ(), workerEnv+"=1", "CHAOS_FILE="+s.file, "CHAOS_CONN="+s.conn, "CHAOS_LISTEN="+s.listen,
-		"CHAOS_SKEW="+s.skew.String())
+		"CHAOS_LISTEN_AT="+s.listenAt, "CHAOS_SKEW="+s.skew.String())
 }
 
 func setupOf() (setup, error) {
 	skew, err := time.ParseDuration(os.Getenv("CHAOS_SKEW"))
 	return setup{file: os.Getenv("CHAOS_FILE"), conn: os.Getenv("CHAOS_CONN"), listen: os.Getenv("CHAOS_LISTEN"),
-		skew: skew}, err
+		listenAt: os.Getenv("CHAOS_LISTEN_AT"), skew: skew}, err
 }
 
 // open opens the store and a service on it.
@@ -56,7 +58,7 @@ func (s setup) open(ctx context.Context) (*illumicode.Service, func(), error) {
 	if s.file != "" {
 		st, err = sqlite.Open(ctx, s.file)
 	} else {
-		st, err = postgres.Open(ctx, s.conn, postgres.Options{})
+		st, err = postgres.Open(ctx, s.conn, postgres.Options{Listen: s.listenAt})
 	}
 	if err != nil {
 		return nil, nil, err
