@@ -23,8 +23,8 @@ func distanceFigures(scale int) ([]figure, error) {
 		if err != nil {
 			return nil, err
 		}
-		way, err := smtp.New("far", smtp.Config{Host: "127.0.0.1", Port: p.Addr().Port, TLS: smtp.NoTLS, Most: connections,
-			Letters: 1 << 30})
+		way, err := smtp.New("far", smtp.Config{Host: "127.0.0.1", Port: p.Addr().Port, TLS: smtp.NoTLS,
+			Most: connections, Letters: 1 << 30})
 		if err != nil {
 			return nil, err
 		}
@@ -50,8 +50,9 @@ func distanceFigures(scale int) ([]figure, error) {
 			how  string
 			goal float64
 		}{{"CHUNKING", goal}, {"PIPELINING alone", 1.9}} {
-			out = append(out, figure{fmt.Sprintf("letters a second over %v, %s", trip, row.how), "bare, four round trips",
-				medianRatio(times[2], times[i]), -row.goal, fmt.Sprintf("%.0f/s against %.0f/s", rate(i), rate(2))})
+			out = append(out, figure{fmt.Sprintf("letters a second over %v, %s", trip, row.how),
+				"bare, four round trips", medianRatio(times[2], times[i]), -row.goal,
+				fmt.Sprintf("%.0f/s against %.0f/s", rate(i), rate(2))})
 		}
 	}
 	return out, nil

@@ -52,8 +52,8 @@ func TestThrottlingRelay(t *testing.T) {
 		}
 	}
 	said := fmt.Sprintf("relay that throttles, %d hours of virtual time: %d letters, %d lost, %d arrived twice, "+
-		"%d refused tries, %d of %d urgent letters took over a minute, in %v", *hours, letters, letters-len(m.arrived), extra,
-		m.refused, slow, len(m.urgent), time.Since(start).Round(time.Second))
+		"%d refused tries, %d of %d urgent letters took over a minute, in %v", *hours, letters, letters-len(m.arrived),
+		extra, m.refused, slow, len(m.urgent), time.Since(start).Round(time.Second))
 	t.Log(said)
 	if len(m.arrived) != letters || extra != 0 || m.refused > letters/2 {
 		t.Error("some were lost, or arrived twice, or more than half as many tries were refused")

@@ -13,9 +13,9 @@ var (
 	ErrNoRule    = errors.New("event: no rule is for its type") // of the service's
 )
 
-// LetterFailed is the type of the events that tell of letters which have reached nobody, for good. A worker whose service
-// has a rule for it reports one in the commit of each such end. Its subject is the delivery's id, and its data are a
-// Failure of package illumicode, in JSON.
+// LetterFailed is the type of the events that tell of letters which have reached nobody, for good. A worker whose
+// service has a rule for it reports one in the commit of each such end. Its subject is the delivery's id, and its data
+// are a Failure of package illumicode, in JSON.
 const LetterFailed = "illumicode.letter.failed"
 
 // An Event is one occurrence. Source and ID together tell it from all others.

@@ -90,11 +90,11 @@ func (a *app) tellDomains(w wayJSON) {
 			a.line("provider %s: %d more domains are slowed down; --json lists them.", w.Name, len(w.Domains)-most)
 			return
 		case d.Shut != "" && d.Gap == "":
-			a.line("provider %s, domain %s: our account was refused there; tried again at %s. `illumicode outbox resume "+
-				"domain %[2]s` tries at once.", w.Name, d.Domain, clock(d.Until))
+			a.line("provider %s, domain %s: our account was refused there; tried again at %s. `illumicode outbox "+
+				"resume domain %[2]s` tries at once.", w.Name, d.Domain, clock(d.Until))
 		default:
-			a.line("provider %s, domain %s asked to slow down: letters keep %s between them, less with each that it takes.",
-				w.Name, d.Domain, d.Gap)
+			a.line("provider %s, domain %s asked to slow down: letters keep %s between them, less with each that it "+
+				"takes.", w.Name, d.Domain, d.Gap)
 		}
 	}
 }

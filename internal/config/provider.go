@@ -71,8 +71,8 @@ func (f *File) smtp(key string, p Provider) (smtp.Config, error) {
 	var outcomes []smtp.Outcome
 	for i, o := range p.Outcome {
 		if o.Status+o.Pointer+o.Equals != "" {
-			return smtp.Config{}, f.wrong(fmt.Sprintf("%s.outcome[%d]", key, i), "has status, pointer or equals, which are "+
-				"of HTTP; for SMTP say at, code, enhanced or words")
+			return smtp.Config{}, f.wrong(fmt.Sprintf("%s.outcome[%d]", key, i), "has status, pointer or "+
+				"equals, which are of HTTP; for SMTP say at, code, enhanced or words")
 		}
 		outcomes = append(outcomes, smtp.Outcome{At: o.At, Code: o.Code, Enhanced: o.Enhanced, Words: o.Words,
 			Class: retry.Class(o.Class), Concerns: provider.Concern(o.Concerns)})
@@ -111,8 +111,8 @@ func (f *File) http(key string, p Provider) (httpapi.Config, error) {
 	}
 	for i, o := range p.Outcome {
 		if o.At+o.Code+o.Enhanced+o.Words+o.Concerns != "" {
-			return c, f.wrong(fmt.Sprintf("%s.outcome[%d]", key, i), "has at, code, enhanced, words or concerns, which are of "+
-				"SMTP; for HTTP say status, pointer or equals")
+			return c, f.wrong(fmt.Sprintf("%s.outcome[%d]", key, i), "has at, code, enhanced, words or concerns, "+
+				"which are of SMTP; for HTTP say status, pointer or equals")
 		}
 		c.Outcomes = append(c.Outcomes, httpapi.Outcome{Status: o.Status, Pointer: o.Pointer, Equals: o.Equals,
 			Class: retry.Class(o.Class)})

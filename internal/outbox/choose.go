@@ -81,8 +81,8 @@ func (w *worker) choose(ctx context.Context, d Addressed, tried []store.Attempt,
 	}
 }
 
-// open says whether a letter may leave for the provider and for the recipient's domain, and when for the domain. Where a
-// circuit was open, it is the one that is to see.
+// open says whether a letter may leave for the provider and for the recipient's domain, and when for the domain. Where
+// a circuit was open, it is the one that is to see.
 func (w *way) open(ctx context.Context, d Addressed) (ok bool, leaves time.Time, full choose.Full, err error) {
 	p := w.to(d.To.Domain())
 	if leaves, full, err = p.reserve(ctx, d.Lane); full.Cap != "" || err != nil {
@@ -142,8 +142,8 @@ func (w *worker) noWay(ctx context.Context, d Addressed, c choose.Choice, now ti
 	return false
 }
 
-// slows reports whether a provider slows letters to a recipient's domain down: then they wait in the queue, as many may,
-// and no sender waits with them.
+// slows reports whether a provider slows letters to a recipient's domain down: then they wait in the queue, as there
+// may be many, and no sender waits with them.
 func (w *worker) slows(d Addressed) bool {
 	return slices.ContainsFunc(w.ways, func(one *way) bool { return one.to(d.To.Domain()) != nil })
 }

@@ -126,10 +126,9 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		w.unclaim(d, w.now().Add(p.breaker.Patience()/2), busy)
 		return
 	}
-	var slow choose.Full // it was chosen, and waited for a connection, before its domain asked for fewer letters
-	if !crowded && t.beginErr == nil && p.leaves.IsZero() {
-		t.by.leaves, slow, t.beginErr = p.to(to.To.Domain()).reserve(ctx, d.Lane)
-		if slow.Cap != "" || t.beginErr != nil {
+	var slow choose.Full
+	if !crowded {
+		if slow = t.heed(ctx, to); slow.Cap != "" || t.beginErr != nil {
 			slot.give(d.Lane)
 		}
 		if slow.Cap != "" && !t.began {
@@ -144,19 +143,13 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 	case crowded: // the letter is not to blame
 		r = provider.Result{Class: retry.Throttled, Reply: busy}
 	case slow.Cap != "":
-		r = provider.Result{Class: retry.Throttled, Reply: slow.Cap, Concerns: provider.ConcernsDomain,
-			After: slow.At.Sub(w.now())}
+		r = throttledBy(slow, w.now())
 	case t.beginErr != nil:
 		r = provider.Result{Class: retry.Transient, Reply: "the worker stopped before it was sent"}
 	default:
 		r, panicked = t.hand(ctx, letter)
 		slot.give(d.Lane)
-		if t.beginErr == nil && t.keptBack == nil {
-			if !concernsDomain(r) {
-				p.remember(r.Class, t.began, w.now().Sub(t.left))
-			}
-			p.heard(context.WithoutCancel(ctx), to.To.Domain(), r, t.left)
-		}
+		t.learn(ctx, to.To.Domain(), r)
 	}
 	if !t.began {
 		p.putBack(ctx, to) // it has cost nothing of the caps
@@ -165,7 +158,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		return
 	}
 	a := t.ended(r, panicked)
-	end := w.judge(to, a, r, p.spare)
+	end := t.judge(to, a, r)
 	if panicked { // it would again; and each time the letter may have left
 		end.State, end.Due = store.Unknown, time.Time{}
 	}
@@ -219,6 +212,32 @@ func (t *try) connect(ctx context.Context) (slot *slots, crowded bool) {
 		return nil, ctx.Err() == nil
 	}
 	return t.by.slots, false
+}
+
+// heed takes the moment at which the recipient's domain may have the letter, where it asked for fewer of them while
+// this one was chosen already and waited for a connection. It says until when there is none.
+func (t *try) heed(ctx context.Context, d Addressed) (slow choose.Full) {
+	if t.beginErr == nil && t.by.leaves.IsZero() {
+		t.by.leaves, slow, t.beginErr = t.by.to(d.To.Domain()).reserve(ctx, d.Lane)
+	}
+	return slow
+}
+
+// throttledBy is what an attempt comes to that must not leave before its domain takes it.
+func throttledBy(slow choose.Full, now time.Time) provider.Result {
+	return provider.Result{Class: retry.Throttled, Reply: slow.Cap, Concerns: provider.ConcernsDomain,
+		After: slow.At.Sub(now)}
+}
+
+// learn remembers what the provider has answered, if it was asked.
+func (t *try) learn(ctx context.Context, domain string, r provider.Result) {
+	if t.beginErr != nil || t.keptBack != nil {
+		return
+	}
+	if !concernsDomain(r) {
+		t.by.remember(r.Class, t.began, t.now().Sub(t.left))
+	}
+	t.by.heard(context.WithoutCancel(ctx), domain, r, t.left)
 }
 
 // hand gives the letter to the provider.
@@ -340,11 +359,15 @@ func (w *worker) logPanic(d store.Delivery, p any) {
 		string(debug.Stack()))
 }
 
-// judge turns an attempt and its result into what becomes of the delivery. With spare another provider can go
-// at once.
-func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bool) store.End {
-	v := verdict.Judge(w.cfg.Retry, verdict.Delivery{Attempts: d.Spent + 1, First: d.Fixed,
-		DeliverBefore: d.DeliverBefore, After: r.After, Elsewhere: spare,
+// judge turns an attempt and its result into what becomes of the delivery. One that we kept back ourselves does not
+// count.
+func (t *try) judge(d Addressed, a store.Attempt, r provider.Result) store.End {
+	counts := 1
+	if t.keptBack != nil {
+		counts = 0
+	}
+	v := verdict.Judge(t.cfg.Retry, verdict.Delivery{Attempts: d.Spent + counts, First: d.Fixed,
+		DeliverBefore: d.DeliverBefore, After: r.After, Elsewhere: t.by.spare,
 		Domain: r.Concerns == provider.ConcernsDomain}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
 		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle,
@@ -352,7 +375,7 @@ func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bo
 		Challenge: d.Challenge, Generation: d.Generation, HandedOver: verdict.HandedOver(a.Class),
 	}
 	if v.Spent {
-		end.Spent++
+		end.Spent += counts
 	}
 	d.unsure = d.unsure || a.Class == retry.Ambiguous
 	switch {
@@ -360,11 +383,11 @@ func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bo
 		end.State, end.Due = store.Unknown, time.Time{}
 	case v.Action == verdict.Done:
 		end.State, end.Note = store.Sent, ""
-	case v.Action == verdict.Again && d.fallsBack() && !w.fallBackAt(d).After(a.Ended):
+	case v.Action == verdict.Again && d.fallsBack() && !t.fallBackAt(d).After(a.Ended):
 		end.State, end.Due = store.Failed, time.Time{}
 	case v.Action == verdict.Again:
 		end.State = store.Waiting
-		if at := w.fallBackAt(d); d.fallsBack() && at.Before(end.Due) {
+		if at := t.fallBackAt(d); d.fallsBack() && at.Before(end.Due) {
 			end.Due = at
 		}
 	case v.Action == verdict.TooLate:
@@ -382,11 +405,9 @@ func (w *worker) judge(d Addressed, a store.Attempt, r provider.Result, spare bo
 func (w *worker) drop(d Addressed, state store.State, note string) {
 	state, note = d.settled(state, note)
 	now := w.now()
-	then := w.sequel(d.Delivery, state, note, now)
-	w.persist(d.Delivery, func(ctx context.Context) error {
-		return w.store.Drop(ctx, d.Delivery, state, note, then, now)
-	})
-	if then != (store.Sequel{}) {
+	end := store.Ending{State: state, Note: note, At: now, Then: w.sequel(d.Delivery, state, note, now)}
+	w.persist(d.Delivery, func(ctx context.Context) error { return w.store.Drop(ctx, d.Delivery, end) })
+	if end.Then != (store.Sequel{}) {
 		w.Wake()
 	}
 	w.ended(d.Delivery, state, note)

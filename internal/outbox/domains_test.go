@@ -33,7 +33,8 @@ func newSluggish(name string, gap map[string]time.Duration, class retry.Class) *
 		gap, slow := s.gap[domain]
 		if slow && (gap == 0 || time.Since(s.last[domain]) < gap) {
 			s.refused++
-			return provider.Result{Class: class, Code: 450, Reply: "450 4.7.28 too fast", Concerns: provider.ConcernsDomain}
+			return provider.Result{Class: class, Code: 450, Reply: "450 4.7.28 too fast",
+				Concerns: provider.ConcernsDomain}
 		}
 		s.last[domain] = time.Now()
 		return provider.Result{Class: retry.Accepted, Code: 250, Reply: "250 ok"}

@@ -199,8 +199,8 @@ func (p *pace) answered(ctx context.Context, a choose.Answer) (widely bool) {
 	switch until, shut := h.Shut(p.breaker, now); {
 	case p.domain != "":
 		if was == "" && shut != "" {
-			p.log.Info("letters to a domain wait", "provider", p.provider, "domain", p.domain, "why", shut, "until", until,
-				"gap", h.Gap)
+			p.log.Info("letters to a domain wait", "provider", p.provider, "domain", p.domain, "why", shut, "until",
+				until, "gap", h.Gap)
 		}
 	case was == "" && shut != "":
 		p.log.Warn("a provider is left alone", "provider", p.name(), "why", shut, "until", until)

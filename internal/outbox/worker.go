@@ -73,8 +73,8 @@ func (w *worker) beat(ctx context.Context) error {
 		w.log.Warn("recovered deliveries of a worker that stopped", "released", found.Released, "perhaps_sent",
 			found.UnderWay)
 	}
-	unheard, err := w.store.RecoverUnheard(ctx, w.row.ID, w.queue.ids(), w.row.Seen.Add(-w.cfg.Lease/3), w.row.Seen,
-		then)
+	mine := store.Unheard{Worker: w.row.ID, Before: w.row.Seen.Add(-w.cfg.Lease / 3), Known: w.queue.ids()}
+	unheard, err := w.store.RecoverUnheard(ctx, mine, w.row.Seen, then)
 	if err != nil {
 		return err
 	}

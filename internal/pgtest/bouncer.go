@@ -21,13 +21,14 @@ type Bouncer struct {
 	done chan error
 }
 
-// Bouncer starts a pgbouncer before the server. In a network namespace it listens on the namespace's address; with nil
+// Bouncer starts a pgbouncer before the server. In a network namespace it listens on the namespace's address; with nil,
 // on loopback.
 func (s *Server) Bouncer(ctx context.Context, in *Namespace) (*Bouncer, error) {
 	program, err := exec.LookPath("pgbouncer")
 	if err != nil {
 		if program, err = exec.LookPath("/usr/sbin/pgbouncer"); err != nil {
-			return nil, errors.New("pgtest: pgbouncer is not there; `make test` installs it (apt-get install pgbouncer)")
+			return nil, errors.New("pgtest: pgbouncer is not there; `make test` installs it (apt-get install " +
+				"pgbouncer)")
 		}
 	}
 	b := &Bouncer{done: make(chan error, 1), addr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 6432}}

@@ -30,6 +30,8 @@ type (
 	Reach      = queue.Reach
 	Recovered  = queue.Recovered
 	Sequel     = queue.Sequel
+	Ending     = queue.Ending
+	Unheard    = queue.Unheard
 	State      = queue.State
 	Summary    = queue.Summary
 	Worker     = queue.Worker

@@ -138,7 +138,7 @@ func fences(b *bed) {
 		"Unclaim": func(d store.Delivery) error { return b.st.Unclaim(b.Context(), d, start, "x") },
 		"Hold":    func(d store.Delivery) error { return b.st.Hold(b.Context(), d, store.HeldAsked, "x", start) },
 		"Drop": func(d store.Delivery) error {
-			return b.st.Drop(b.Context(), d, store.Suppressed, "x", store.Sequel{}, start)
+			return b.st.Drop(b.Context(), d, store.Ending{State: store.Suppressed, At: start})
 		},
 		"an end": func(d store.Delivery) error {
 			b.end(d, store.Failed, retry.MessageRefused, nil)
@@ -167,13 +167,15 @@ func unheard(b *bed) {
 	b.put(nil)
 	b.put(nil)
 	all := b.claim("w", 2)
-	later := start.Add(time.Minute)
-	if n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, start, later, nil); err != nil ||
-		n.Released != 0 {
+	later, known := start.Add(time.Minute), []string{all[0].ID}
+	of := store.Unheard{Worker: "w", Known: known, Before: start}
+	if n, err := b.st.RecoverUnheard(b.Context(), of, later, nil); err != nil || n.Released != 0 {
 		b.Errorf("%+v, %v; a claim of just now is given back", n, err)
 	}
-	n, err := b.st.RecoverUnheard(b.Context(), "w", []string{all[0].ID}, later, later, nil)
-	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n.Released != 1 || known.State != store.Claimed ||
+	of.Before = later
+	n, err := b.st.RecoverUnheard(b.Context(), of, later, nil)
+	if known, lost := b.get(all[0].ID), b.get(all[1].ID); err != nil || n.Released != 1 ||
+		known.State != store.Claimed ||
 		lost.State != store.Waiting || lost.Claim == all[1].Claim {
 		b.Errorf("%+v, %v: known %s, unheard %s under claim %d", n, err, known.State, lost.State, lost.Claim)
 	}
@@ -198,7 +200,8 @@ func recovery(b *bed) {
 			r, err := b.st.Recover(b.Context(), start.Add(time.Minute), func(d store.Delivery) store.Sequel {
 				other := d
 				other.ID, other.Address = "in the place of "+d.ID, "jens@ternisle.example"
-				return store.Sequel{Fallback: &other, Event: &store.Event{Source: "here", ID: "1", Type: "t", Data: "{}"}}
+				return store.Sequel{Fallback: &other,
+					Event: &store.Event{Source: "here", ID: "1", Type: "t", Data: "{}"}}
 			})
 			if err != nil {
 				b.Error(err)

@@ -29,7 +29,8 @@ func holds(b *bed) {
 	if _, err := b.st.Resume(b.Context(), pause); !errors.Is(err, store.ErrNotFound) {
 		b.Errorf("resumed twice: %v", err)
 	}
-	b.must(b.st.Hold(b.Context(), b.claim("w", 5)[0], pause.HeldBy(), "paused", start)) // a worker that had not seen the end
+	// A worker that had not seen the end.
+	b.must(b.st.Hold(b.Context(), b.claim("w", 5)[0], pause.HeldBy(), "paused", start))
 	if n, err := b.st.ReleaseStray(b.Context()); err != nil || n != 1 {
 		b.Errorf("%d strays, %v", n, err)
 	}

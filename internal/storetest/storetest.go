@@ -155,7 +155,7 @@ func attempts(b *bed) {
 	for _, d := range b.claim("w", 10) {
 		name, _, _ := strings.Cut(d.Address, "@")
 		if name == "dropped" {
-			b.must(b.st.Drop(b.Context(), d, store.Suppressed, "unsubscribed", store.Sequel{}, start))
+			b.must(b.st.Drop(b.Context(), d, store.Ending{State: store.Suppressed, Note: "unsubscribed", At: start}))
 			continue
 		}
 		b.must(b.begin(d))
@@ -168,7 +168,9 @@ func attempts(b *bed) {
 			other := d
 			other.ID, other.Address, other.Fallback = newID(), d.Fallback, ""
 			ids["other"] = other.ID
-			b.end(d, store.Failed, retry.RecipientRefused, func(e *store.End) { e.Note, e.Then.Fallback = "550 no", &other })
+			b.end(d, store.Failed, retry.RecipientRefused, func(e *store.End) {
+				e.Note, e.Then.Fallback = "550 no", &other
+			})
 		case "unknown":
 			b.end(d, store.Unknown, retry.Ambiguous, nil)
 		}

@@ -125,7 +125,7 @@ var slowDown = []string{"4.3.1", "4.3.2", "4.4.5", "4.7.28"}
 var (
 	slowWords = regexp.MustCompile(
 		`(?i)\b(rate[- ]?limit(ed|s|ing)?|rate exceeded|too many (messages|connections)|throttl\w*)\b`)
-	accountWords = regexp.MustCompile(`(?i)\b(your (account|plan)|account|sending (limit|quota)|daily (limit|quota)|billing)\b`)
+	accountWords = regexp.MustCompile(`(?i)\b(account|your plan|(sending|daily) (limit|quota)|billing)\b`)
 	brokenTerms  = regexp.MustCompile(`(?i)\b(quota|billing|suspended)\b`)
 )
 

@@ -93,7 +93,7 @@ func (c Config) exposed() string {
 // that cannot work and never holds the password.
 func New(name string, c Config) (*Provider, error) {
 	wrong := func(format string, args ...any) error {
-		return fmt.Errorf("smtp provider %q: %s", name, fmt.Sprintf(format, args...))
+		return fmt.Errorf("smtp provider %q: %w", name, fmt.Errorf(format, args...))
 	}
 	if c.Host == "" {
 		return nil, wrong("host is missing")
@@ -137,22 +137,32 @@ func New(name string, c Config) (*Provider, error) {
 			return nil, wrong("outcome %d: %s", i+1, why)
 		}
 	}
-	p := &Provider{name: name, cfg: c, masks: masking(c.User, c.Password.Reveal()), tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
-	if c.CAFile != "" {
-		pem, err := os.ReadFile(c.CAFile)
-		if err != nil {
-			return nil, wrong("ca_file: %v", err)
-		}
-		pool, err := x509.SystemCertPool()
-		if err != nil {
-			pool = x509.NewCertPool()
-		}
-		if !pool.AppendCertsFromPEM(pem) {
-			return nil, wrong("ca_file %s holds no PEM certificate", c.CAFile)
-		}
-		p.tls.RootCAs = pool
+	p := &Provider{name: name, cfg: c, masks: masking(c.User, c.Password.Reveal()),
+		tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
+	var err error
+	if p.tls.RootCAs, err = authorities(c.CAFile); err != nil {
+		return nil, wrong("%w", err)
 	}
 	return p, nil
+}
+
+// authorities returns those that are trusted: the system's and a file's; nil for the system's alone.
+func authorities(file string) (*x509.CertPool, error) {
+	if file == "" {
+		return nil, nil
+	}
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("ca_file: %w", err)
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("ca_file %s holds no PEM certificate", file)
+	}
+	return pool, nil
 }
 
 func loopback(host string) bool {

@@ -232,9 +232,10 @@ func take(conn net.Conn, r *bufio.Reader) bool {
 		var size int
 		if n, _ := fmt.Sscanf(line, "BDAT %d LAST", &size); n == 1 {
 			if _, err := io.CopyN(io.Discard, r, int64(size)); err == nil {
-				_, err = io.WriteString(conn, "250 taken\r\n")
+				io.WriteString(conn, "250 taken\r\n")
+				return true
 			}
-			return err == nil
+			return false
 		}
 		switch {
 		case err != nil:
@@ -269,7 +270,8 @@ func TestRefusalRepeatsPassword(t *testing.T) {
 		s := newServer(t, StartTLS, "localhost", map[string]string{"AUTH": "535 5.7.8 no: " + said + ", really"})
 		p := s.provider(func(c *Config) { c.User, c.Password = "crew", "sea gull" })
 		r := p.Send(t.Context(), first(handover()))
-		if r.Class != retry.Misconfigured || strings.Contains(r.Reply, said) || !strings.Contains(r.Reply, "•••, really") {
+		if r.Class != retry.Misconfigured || strings.Contains(r.Reply, said) ||
+			!strings.Contains(r.Reply, "•••, really") {
 			t.Errorf("%q: %+v", said, r)
 		}
 	}
@@ -293,7 +295,8 @@ func TestServerStopsReading(t *testing.T) {
 
 // An address with a line break would be a command of its own.
 func TestAddressWithALine(t *testing.T) {
-	for _, address := range []string{"mara@ternisle.example>\r\nRCPT TO:<eve@gale.example", "a\nb@x.example", "a\x00@x.example"} {
+	for _, address := range []string{"mara@ternisle.example>\r\nRCPT TO:<eve@gale.example", "a\nb@x.example",
+		"a\x00@x.example"} {
 		s := newServer(t, StartTLS, "localhost", nil)
 		h, began := handover()
 		h.Envelope.To = address
@@ -363,7 +366,7 @@ func TestOffersThatAreNone(t *testing.T) {
 		first  retry.Class
 		play   func(conn net.Conn, r *bufio.Reader)
 	}{
-		"pipelining: it drops what came too early": {"PIPELINING", retry.Transient, func(conn net.Conn, r *bufio.Reader) {
+		"it drops what came too early": {"PIPELINING", retry.Transient, func(conn net.Conn, r *bufio.Reader) {
 			for {
 				if _, err := r.Peek(1); err != nil {
 					return
@@ -379,7 +382,7 @@ func TestOffersThatAreNone(t *testing.T) {
 				io.WriteString(conn, "250 ok\r\n")
 			}
 		}},
-		"pipelining: it says so": {"PIPELINING", retry.Transient, func(conn net.Conn, r *bufio.Reader) {
+		"it says that it cannot": {"PIPELINING", retry.Transient, func(conn net.Conn, r *bufio.Reader) {
 			r.Peek(1)
 			time.Sleep(20 * time.Millisecond)
 			if line, _ := r.ReadString('\n'); r.Buffered() > 0 {

@@ -223,8 +223,8 @@ func TestReadOnlyServer(t *testing.T) {
 		}
 		servers, dirs = append(servers, server), append(dirs, server.Dir())
 	}
-	st, err := postgres.Open(t.Context(), "host="+strings.Join(dirs, ",")+" port=5432,5432 user=illumicode dbname=trial1",
-		postgres.Options{})
+	both := "host=" + strings.Join(dirs, ",") + " port=5432,5432 user=illumicode dbname=trial1"
+	st, err := postgres.Open(t.Context(), both, postgres.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,8 +7,8 @@ import (
 	"github.com/illumicode/illumicode/retry"
 )
 
-// A Health is what is remembered of a provider's answers, or of those to letters for one recipient domain, by all workers
-// together. The zero Health is good.
+// A Health is what is remembered of a provider's answers, or of those to letters for one recipient domain, by all
+// workers together. The zero Health is good.
 type Health struct {
 	Failures int           `json:"failures,omitempty"` // in a row, that say something of the provider
 	Class    retry.Class   `json:"class,omitempty"`    // of the latest of them
@@ -72,7 +72,8 @@ func (a Answer) tells() bool {
 // Failures in a row open the circuit, for longer each time; one probe then decides. A provider that is
 // set up wrongly, or says for how long it fails, is shut at once. One that throttles is left alone for as
 // long as it asks, and then gets its letters further apart; every success brings them a twentieth closer
-// again. Of letters that left before the gap grew, the same "slow down" is one. Answers to letters that were on their way when the circuit opened do not open it anew.
+// again. Of letters that left before the gap grew, the same "slow down" is one. Answers to letters that were on their
+// way when the circuit opened do not open it anew.
 func (h Health) After(a Answer, b Breaker, now time.Time, jitter float64) Health {
 	b = b.withDefaults()
 	switch {

@@ -73,8 +73,9 @@ const (
 //
 // Refusals end the delivery. An ambiguous attempt is repeated: the letter carries the same bytes
 // and the same Message-ID, so that the recipient's side can tell a repeat. A misconfigured
-// provider or one that throttles spends no attempt: the letter is not to blame, and waits without end, but for a
-// domain that throttles no longer than for any other reason; what a provider asks to wait is waited, and a share of Base more, so that not all come back at once. Where
+// provider or one that throttles spends no attempt: the letter is not to blame, and waits without end. For a
+// recipient's domain that throttles it waits no longer than for any other reason. What a provider asks to wait is
+// waited, and a share of Base more, so that not all come back at once. Where
 // another provider can go at once, only a tenth of Base is waited, and up to as much again: but not after
 // an ambiguous attempt, whose repeat belongs to the provider that may have the letter.
 func Judge(p retry.Policy, d Delivery, c retry.Class, now time.Time, jitter float64) Verdict {
@@ -103,7 +104,8 @@ func Judge(p retry.Policy, d Delivery, c retry.Class, now time.Time, jitter floa
 	if !d.DeliverBefore.IsZero() && !at.Before(d.DeliverBefore) {
 		return Verdict{Action: TooLate, Spent: spent}
 	}
-	if (spent || c == retry.Throttled && d.Domain) && byTime && d.DeliverBefore.IsZero() && !d.First.IsZero() && at.After(d.First.Add(insist)) {
+	endless := !spent && !(c == retry.Throttled && d.Domain)
+	if !endless && byTime && d.DeliverBefore.IsZero() && !d.First.IsZero() && at.After(d.First.Add(insist)) {
 		return Verdict{Action: GiveUp, Spent: spent}
 	}
 	return Verdict{Action: Again, At: at, Spent: spent}

@@ -97,8 +97,9 @@ func TestDays(t *testing.T) {
 	}{
 		"it counts": {retry.Policy{Attempts: 99}, Delivery{Attempts: 50, First: t0}, retry.Transient,
 			Again},
-		"the provider throttles":  {retry.Policy{}, Delivery{Attempts: 50, First: t0}, retry.Throttled, Again},
-		"its domain throttles":    {retry.Policy{}, Delivery{Attempts: 1, First: t0, Domain: true}, retry.Throttled, GiveUp},
+		"the provider throttles": {retry.Policy{}, Delivery{Attempts: 50, First: t0}, retry.Throttled, Again},
+		"its domain throttles": {retry.Policy{}, Delivery{Attempts: 1, First: t0, Domain: true}, retry.Throttled,
+			GiveUp},
 		"a deadline of its own":   {retry.Policy{}, dated(9), retry.Transient, Again},
 		"the 45th with its own":   {retry.Policy{}, dated(45), retry.Transient, GiveUp},
 		"after five days, though": {retry.Policy{}, Delivery{Attempts: 9, First: t0}, retry.Transient, GiveUp},

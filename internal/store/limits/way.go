@@ -69,7 +69,7 @@ func capName(provider, state string) string { return "provider " + provider + ":
 // holds even where power fails.
 func (s Rows) UpdateCaps(ctx context.Context, provider string, states []string, now time.Time,
 	change func(held map[string]judge.State)) error {
-	return s.Write(ctx, func(t Tx) error { return t.updateCaps(ctx, provider, states, now, capsIdle, change) })
+	return s.Write(ctx, func(t Tx) error { return t.updateCaps(ctx, provider, states, now.Add(capsIdle), change) })
 }
 
 // How long the state of a cap is kept without a change: past the longest window, and for a pace a day.
@@ -81,10 +81,12 @@ const (
 // UpdatePaces is UpdateCaps for what counts for a moment only, and waits for no disk.
 func (s Rows) UpdatePaces(ctx context.Context, provider string, states []string, now time.Time,
 	change func(held map[string]judge.State)) error {
-	return s.WriteRelaxed(ctx, func(t Tx) error { return t.updateCaps(ctx, provider, states, now, paceIdle, change) })
+	return s.WriteRelaxed(ctx, func(t Tx) error {
+		return t.updateCaps(ctx, provider, states, now.Add(paceIdle), change)
+	})
 }
 
-func (t Tx) updateCaps(ctx context.Context, provider string, states []string, now time.Time, idle time.Duration,
+func (t Tx) updateCaps(ctx context.Context, provider string, states []string, idle time.Time,
 	change func(held map[string]judge.State)) error {
 	names := make([]string, len(states))
 	for i, state := range states {
@@ -101,7 +103,7 @@ func (t Tx) updateCaps(ctx context.Context, provider string, states []string, no
 	change(held)
 	all := make([]Tally, len(states))
 	for i, state := range states {
-		all[i] = Tally{Name: names[i], State: held[state], Idle: now.Add(idle)}
+		all[i] = Tally{Name: names[i], State: held[state], Idle: idle}
 	}
 	return t.SetTallies(ctx, all)
 }

@@ -122,14 +122,22 @@ func (t Tx) follow(ctx context.Context, s Sequel) error {
 	return nil
 }
 
+// An Ending is how a delivery ends without an attempt.
+type Ending struct {
+	State State
+	Note  string
+	At    time.Time
+	Then  Sequel
+}
+
 // Drop ends a claimed delivery without an attempt.
-func (s Rows) Drop(ctx context.Context, d Delivery, state State, note string, then Sequel, now time.Time) error {
+func (s Rows) Drop(ctx context.Context, d Delivery, e Ending) error {
 	return s.Write(ctx, func(t Tx) error {
-		ended, err := t.endAlone(ctx, d, state, note, now)
+		ended, err := t.endAlone(ctx, d, e.State, e.Note, e.At)
 		if err != nil || !ended {
 			return err
 		}
-		return t.follow(ctx, then)
+		return t.follow(ctx, e.Then)
 	})
 }
 

@@ -49,8 +49,8 @@ func (s Rows) Pause(ctx context.Context, p Pause) error {
 }
 
 // Resume ends a pause, lets what it held wait again, and returns how many deliveries that were. Of a
-// provider or a recipient domain it also forgets that it was left alone or slowed down. [db.ErrNotFound] means that there was
-// nothing of that to end.
+// provider or a recipient domain it also forgets that it was left alone or slowed down. [db.ErrNotFound] means that
+// there was nothing of that to end.
 func (s Rows) Resume(ctx context.Context, p Pause) (released int64, err error) {
 	err = s.Write(ctx, func(t Tx) error {
 		n, err := t.Exec(ctx, deletePause, p.Kind, p.Name)

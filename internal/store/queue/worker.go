@@ -101,12 +101,21 @@ func (s Rows) Recover(ctx context.Context, now time.Time, then func(Delivery) Se
 	return r, err
 }
 
-// RecoverUnheard gives back what a worker claimed before a time and does not know of, as Recover does. A claim whose answer the connection lost is one that was made all the same,
-// and while its worker lives nobody else would ever free it. known holds the ids that it knows.
-func (s Rows) RecoverUnheard(ctx context.Context, worker string, known []string, before, now time.Time,
-	then func(Delivery) Sequel) (r Recovered, err error) {
+// Unheard says what a worker has claimed and does not know of.
+type Unheard struct {
+	Worker string
+	Before time.Time // claimed before this
+	Known  []string  // the ids that it knows
+}
+
+// RecoverUnheard gives back what a worker claimed and does not know of, as Recover does. A claim whose answer the
+// connection lost is one that was made all the same,
+// and while its worker lives nobody else would ever free it.
+func (s Rows) RecoverUnheard(ctx context.Context, u Unheard, now time.Time, then func(Delivery) Sequel) (r Recovered,
+	err error) {
 	err = s.Write(ctx, func(t Tx) error {
-		r, err = t.releaseTaken(ctx, now, then, takeUnheard, worker, db.Millis(before), db.List(known))
+		r, err = t.releaseTaken(ctx, now, then, takeUnheard, u.Worker, db.Millis(u.Before),
+			db.List(u.Known))
 		return err
 	})
 	return r, err
