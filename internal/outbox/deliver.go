@@ -120,7 +120,7 @@ func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Let
 		Claim:  d.Claim,
 		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
 	t.left = t.row.Begun
-	slot, crowded := t.connect(ctx)
+	slot, crowded := t.connect(ctx, to)
 	if crowded && !t.began {
 		p.putBack(ctx, to)
 		w.unclaim(d, w.now().Add(p.breaker.Patience()/2), busy)
@@ -201,14 +201,21 @@ func (t *try) begin(ctx context.Context) error {
 
 // connect takes one of the provider's connections; crowded says that none is free for long. A letter of a quota has
 // its own already.
-func (t *try) connect(ctx context.Context) (slot *slots, crowded bool) {
-	if choose.Quotas(t.by.terms.Caps) || t.by.slots.try(t.d.Lane) {
+//
+// The begin is recorded before, so that no connection waits for a commit. Not of what goes out once at most, as a begin
+// without an end would leave it unknown; and not of what counts under a cap that gives back what has not begun.
+func (t *try) connect(ctx context.Context, d Addressed) (slot *slots, crowded bool) {
+	if choose.Quotas(t.by.terms.Caps) {
 		return t.by.slots, false
 	}
-	// All are busy: record the begin while waiting for one. Not for what goes out once at most: a begin without an end
-	// would hold it.
-	if (t.d.Once || t.begin(ctx) == nil) && !t.by.connection(ctx, t.d.Lane) {
-		t.beginErr = ctx.Err()
+	early := !t.d.Once && !t.by.byCountry(d)
+	if early && t.begin(ctx) != nil {
+		return nil, false
+	}
+	if !t.by.connection(ctx, t.d.Lane) {
+		if t.beginErr == nil {
+			t.beginErr = ctx.Err()
+		}
 		return nil, ctx.Err() == nil
 	}
 	return t.by.slots, false

@@ -12,7 +12,9 @@ import (
 	"testing/iotest"
 	"time"
 
+	"github.com/illumicode/illumicode/inbox"
 	"github.com/illumicode/illumicode/internal/core/compose"
+	"github.com/illumicode/illumicode/internal/standin"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
 )
@@ -66,13 +68,19 @@ func TestReadReply(t *testing.T) {
 	}
 }
 
-// script runs a server whose every connection is played by play, after a greeting and an EHLO that offers extensions.
-func script(t *testing.T, extensions []string, play func(conn net.Conn, r *bufio.Reader)) *Provider {
+func listen(t *testing.T) net.Listener {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
+	return l
+}
+
+// script runs a server whose every connection is played by play, after a greeting and an EHLO that offers extensions.
+func script(t *testing.T, extensions []string, play func(conn net.Conn, r *bufio.Reader)) *Provider {
+	t.Helper()
+	l := listen(t)
 	t.Cleanup(func() { l.Close() })
 	go func() {
 		for {
@@ -453,5 +461,32 @@ func TestTLSAlert(t *testing.T) {
 	s = newServer(t, StartTLS, "localhost", map[string]string{"RCPT": "break TLS"})
 	if r := s.provider(nil).Send(t.Context(), first(handover())); r.Class != retry.Transient {
 		t.Errorf("at RCPT: %+v", r)
+	}
+}
+
+// The relay that development and tests send to, and the capture inbox, offer what real servers do.
+func TestStandInsOfferBoth(t *testing.T) {
+	l := listen(t)
+	go standin.New(1, standin.Temper{}).ServeSMTP(t.Context(), l)
+	in, err := inbox.New(inbox.Config{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	mail, web := listen(t), listen(t)
+	go in.Serve(t.Context(), mail, web)
+	for name, addr := range map[string]string{"stand-in": l.Addr().String(), "inbox": mail.Addr().String()} {
+		conn, err := net.Dial("tcp", addr)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		s := &session{wire: newWire(conn, 5*time.Second, nil), tcp: conn,
+			of: &Provider{cfg: Config{Hello: "ferry.example"}}}
+		if _, err := s.reply(s.patience); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.hello(); err != nil || !s.offered("PIPELINING") || !s.offered("CHUNKING") {
+			t.Errorf("the %s offers %v, %v", name, s.offers, err)
+		}
 	}
 }
