@@ -18,6 +18,7 @@ import (
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/compose"
 	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode/internal/core/mask"
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/outbox"
@@ -58,7 +59,7 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 			category}
 	case to.IsPhone():
 		l, err := c.sms(to, r)
-		l.Withheld = withheld
+		l.Withheld, l.Secrets = withheld, secretsOf(r.Proof)
 		return l, err
 	}
 	m, err := c.mail(ctx, a, r)
@@ -72,7 +73,7 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 	l := outbox.Letter{
 		Envelope: provider.Envelope{From: c.p.Back.Of(c.p.Keys.Active(), d.ID, m.From.Envelope()), To: to.Envelope(),
 			UTF8: m.NeedsUTF8() || to.NeedsUTF8()},
-		Message: composed, Signature: d.Signature, Withheld: withheld,
+		Message: composed, Signature: d.Signature, Withheld: withheld, Secrets: secretsOf(r.Proof),
 		Contents: provider.Letter{
 			From: m.From.Envelope(), FromName: m.From.Name, To: m.To[0].Envelope(), ToName: m.To[0].Name,
 			Subject: m.Subject, Text: m.Text, HTML: m.HTML,
@@ -90,6 +91,17 @@ func (c Composer) Compose(ctx context.Context, a outbox.Addressed) (outbox.Lette
 		l.Message = signed{l.Signature, composed}
 	}
 	return l, nil
+}
+
+// secretsOf returns what a peer may repeat of a letter's proof: the code, the links, and the tokens in them.
+func secretsOf(p render.Proof) mask.Secrets {
+	var texts []string
+	for _, link := range []string{p.Link, p.NotMe} {
+		if link != "" {
+			texts = append(texts, link, link[strings.LastIndexAny(link, "/=")+1:])
+		}
+	}
+	return mask.Of(p.Code, texts...)
 }
 
 // request returns what the letter of a delivery is made of, and why nobody gets it, if so.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/internal/core/choose"
+	"github.com/illumicode/illumicode/internal/core/mask"
 	"github.com/illumicode/illumicode/internal/core/verdict"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/internal/strange"
@@ -116,9 +117,9 @@ func perhapsTaken(a store.Attempt) bool { return a.Ended.IsZero() || a.Class == 
 // attempt sends the letter and records the result.
 func (w *worker) attempt(ctx context.Context, to Addressed, p chosen, letter Letter) {
 	d := to.Delivery
-	t := &try{worker: w, d: d, found: to.found, by: p, row: store.Attempt{Delivery: d.ID, Number: d.Attempts + 1,
-		Claim:  d.Claim,
-		Worker: w.row.ID, Provider: p.Name(), Begun: w.now(), Route: p.why}}
+	t := &try{worker: w, d: d, found: to.found, by: p, secrets: letter.Secrets}
+	t.row = store.Attempt{Delivery: d.ID, Number: d.Attempts + 1, Claim: d.Claim, Worker: w.row.ID, Provider: p.Name(),
+		Begun: w.now(), Route: p.why}
 	t.left = t.row.Begun
 	slot, crowded := t.connect(ctx, to)
 	if crowded && !t.began {
@@ -179,11 +180,12 @@ type try struct {
 	found    bool // its address is to be written with the first attempt
 	by       chosen
 	row      store.Attempt
-	left     time.Time // when the row was on record; before that, when it was to be
-	begun    time.Time // the same by this machine's clocks
-	began    bool      // the row is on record
-	beginErr error     // why it is not
-	keptBack error     // why the letter did not leave when all was ready: no fault of the provider
+	secrets  mask.Secrets // of its letter
+	left     time.Time    // when the row was on record; before that, when it was to be
+	begun    time.Time    // the same by this machine's clocks
+	began    bool         // the row is on record
+	beginErr error        // why it is not
+	keptBack error        // why the letter did not leave when all was ready: no fault of the provider
 }
 
 // begin records the attempt, once.
@@ -299,11 +301,15 @@ func (w *worker) notBegun(d store.Delivery, err error) {
 	w.persist(d, func(ctx context.Context) error { return w.store.Unbegin(ctx, d, until, w.now()) })
 }
 
+// mostReply bounds what is stored of a reply, in characters.
+const mostReply = 2000
+
 // ended returns the attempt as it ended.
 func (t *try) ended(r provider.Result, panicked bool) store.Attempt {
 	a := t.row
-	a.Ended, a.Class, a.Code, a.Enhanced, a.Reply, a.Remote = t.now(), r.Class, r.Code, strange.Line(r.Enhanced),
-		strange.Line(r.Reply), strange.Line(r.ID)
+	a.Ended, a.Class, a.Code = t.now(), r.Class, r.Code
+	a.Enhanced, a.Remote = strange.Line(r.Enhanced), strange.Line(r.ID)
+	a.Reply = strange.Cut(t.secrets.Hide(r.Reply), mostReply) // hidden first: half a secret would not be found
 	if !panicked && (!verdict.Known(r.Class) || verdict.HandedOver(r.Class) && !t.began) {
 		// A provider that breaks its contract: whatever it did, the letter may be out.
 		a.Class, a.Reply = retry.Ambiguous, fmt.Sprintf("the provider answered %q, against its contract: %s", r.Class,
@@ -377,7 +383,7 @@ func (t *try) judge(d Addressed, a store.Attempt, r provider.Result) store.End {
 		DeliverBefore: d.DeliverBefore, After: r.After, Elsewhere: t.by.spare,
 		Domain: r.Concerns == provider.ConcernsDomain}, a.Class, a.Ended, rand.Float64())
 	end := store.End{
-		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: a.Reply, Bundle: d.Bundle,
+		Attempt: a, Claim: d.Claim, Spent: d.Spent, Due: v.At, Note: strange.Line(a.Reply), Bundle: d.Bundle,
 		Collapse:  d.Collapse != "",
 		Challenge: d.Challenge, Generation: d.Generation, HandedOver: verdict.HandedOver(a.Class),
 	}
@@ -398,7 +404,7 @@ func (t *try) judge(d Addressed, a store.Attempt, r provider.Result) store.End {
 			end.Due = at
 		}
 	case v.Action == verdict.TooLate:
-		end.State, end.Note = store.Expired, "no time for another attempt; the last one: "+a.Reply
+		end.State, end.Note = store.Expired, "no time for another attempt; the last one: "+end.Note
 	default:
 		end.State = store.Failed
 	}

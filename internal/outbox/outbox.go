@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"github.com/illumicode/illumicode/internal/core/mask"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
@@ -34,6 +35,8 @@ type Letter struct {
 	SMS       string // empty for mail
 	Signature string // the DKIM-Signature fields in it, to be kept for every attempt; may be empty
 	Withheld  string // why nobody gets it: it is a decoy's; empty where somebody does
+
+	Secrets mask.Secrets // what a peer may repeat of it, and must not be kept
 }
 
 // A Drop is the reason why a delivery is ended without an attempt.

@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/internal/core/events"
+	"github.com/illumicode/illumicode/internal/core/mask"
 	"github.com/illumicode/illumicode/internal/core/verdict"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
@@ -96,6 +97,8 @@ type Provider struct {
 	body   body
 	raw    bool // Body uses Raw
 	client *http.Client
+
+	secrets mask.Secrets // those of Auth
 }
 
 var _ provider.Provider = (*Provider)(nil)
@@ -126,7 +129,8 @@ func New(name string, c Config) (*Provider, error) {
 	if c.MessageID != "" && c.MessageID[0] != '/' {
 		return nil, wrong("message_id: a pointer begins with a slash (RFC 6901)")
 	}
-	p := &Provider{name: name, cfg: c, raw: strings.Contains(c.Body, ".Raw")}
+	p := &Provider{name: name, cfg: c, raw: strings.Contains(c.Body, ".Raw"),
+		secrets: mask.Of("", c.Auth.Bearer.Reveal(), c.Auth.Password.Reveal(), c.Auth.HMAC.Reveal())}
 	var err error
 	if p.body, err = readBody(c.Body, c.Form); err != nil {
 		return nil, wrong("body: %v", err)
@@ -304,8 +308,8 @@ func plain(err error) string {
 
 // judge returns what an answer means.
 func (p *Provider) judge(resp *http.Response, answer []byte) provider.Result {
-	r := provider.Result{Code: resp.StatusCode, Reply: resp.Status + " " +
-		string(answer[:min(len(answer), keepAnswer)])}
+	said := p.secrets.Hide(string(answer[:min(len(answer), keepAnswer)]))
+	r := provider.Result{Code: resp.StatusCode, Reply: resp.Status + " " + said}
 	r.After = retryAfter(resp.Header.Get("Retry-After"), resp.Header.Get("Date"))
 	if resp.StatusCode/100 == 5 { // a fault of its own, which it may think too well of, or too badly
 		r.After = min(r.After, time.Hour)
@@ -330,6 +334,9 @@ func (p *Provider) judge(resp *http.Response, answer []byte) provider.Result {
 			r.Reply = "the answer has no message id at " + p.cfg.MessageID + ": " + r.Reply
 		}
 		r.ID = id
+	}
+	if r.Class == retry.Accepted { // it may repeat the letter, and nothing in it is news
+		r.Reply = resp.Status
 	}
 	return r
 }

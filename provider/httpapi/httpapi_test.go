@@ -98,7 +98,7 @@ func TestTempers(t *testing.T) {
 			s := standin.New(7, tt.temper)
 			r := open(t, s, mail).Send(t.Context(), handover())
 			if r.Class != tt.class || r.Code != tt.code || r.After != tt.after ||
-				!strings.Contains(r.Reply, tt.reply) || len(s.Letters()) != tt.taken {
+				!strings.Contains(r.Reply+" "+r.ID, tt.reply) || len(s.Letters()) != tt.taken {
 				t.Errorf("Send = %+v, %d taken; want %s, code %d, %q, %d taken", r, len(s.Letters()), tt.class, tt.code,
 					tt.reply, tt.taken)
 			}

@@ -146,7 +146,7 @@ func remedy(r provider.Result, at step) string {
 func (p *Provider) withoutUser() *Provider {
 	c := p.cfg
 	c.User, c.Password = "", ""
-	return &Provider{name: p.name, cfg: c, tls: p.tls, masks: p.masks}
+	return &Provider{name: p.name, cfg: c, tls: p.tls, secrets: p.secrets}
 }
 
 // A transcript is a conversation, to be shown with what follows AUTH masked.

@@ -9,7 +9,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
@@ -20,6 +19,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/illumicode/illumicode/internal/core/mask"
 	"github.com/illumicode/illumicode/provider"
 )
 
@@ -61,10 +61,10 @@ type Config struct {
 // A Provider sends through one server, over connections that it keeps for many letters. It is
 // safe for concurrent use: each Send in progress has a connection of its own.
 type Provider struct {
-	name  string
-	cfg   Config
-	tls   *tls.Config
-	masks *strings.Replacer // removes the password from what is kept; nil without one
+	name    string
+	cfg     Config
+	tls     *tls.Config
+	secrets mask.Secrets // the password
 
 	refusedOffers atomic.Pointer[map[string]time.Time] // extensions that were offered and refused, until when
 
@@ -137,7 +137,7 @@ func New(name string, c Config) (*Provider, error) {
 			return nil, wrong("outcome %d: %s", i+1, why)
 		}
 	}
-	p := &Provider{name: name, cfg: c, masks: masking(c.User, c.Password.Reveal()),
+	p := &Provider{name: name, cfg: c, secrets: mask.Of("", c.Password.Reveal()),
 		tls: &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}}
 	var err error
 	if p.tls.RootCAs, err = authorities(c.CAFile); err != nil {
@@ -210,24 +210,11 @@ const keepReply = 2 << 10
 
 // kept returns a server's words as they may be stored: bounded, and without our password, which some servers repeat.
 func (p *Provider) kept(words string) string {
-	if p.masks != nil {
-		words = p.masks.Replace(words)
-	}
+	words = p.secrets.Hide(words)
 	if len(words) > keepReply {
 		words = strings.ToValidUTF8(words[:keepReply], "") + "…"
 	}
 	return words
-}
-
-// masking returns what removes user and password from texts: plain, and as AUTH encodes them.
-func masking(user, password string) *strings.Replacer {
-	if password == "" {
-		return nil
-	}
-	encode := base64.StdEncoding.EncodeToString
-	const mask = "•••"
-	return strings.NewReplacer(encode([]byte("\x00"+user+"\x00"+password)), mask, encode([]byte(password)), mask,
-		password, mask)
 }
 
 // distrustFor is how long an extension is not used that a server offered and then refused.
