@@ -30,7 +30,7 @@ bench:
 chaos:
 	scripts/need /usr/share/doc/postgresql:postgresql /usr/sbin/pgbouncer:pgbouncer ip:iproute2
 	go run ./chaos
-	go test ./chaos -run TestThrottlingRelay -v -timeout 2h -hours 24 -letters 20000
+	go test ./chaos -run TestThrottlingRelay -v -timeout 2h -hours 24 -letters 5000
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }

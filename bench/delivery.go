@@ -63,8 +63,9 @@ func deliveryFigures(scale int) ([]figure, error) {
 			continue
 		}
 		var ours, floor []time.Duration
-		for range 7 { // the pace of a shared machine changes
-			d, err := throughOutbox(tt.database, s.way, tt.connections, n)
+		var cost string // of the last
+		for range 7 {   // the pace of a shared machine changes
+			d, each, err := throughOutbox(tt.database, s.way, tt.connections, n)
 			if err != nil {
 				return nil, err
 			}
@@ -72,10 +73,10 @@ func deliveryFigures(scale int) ([]figure, error) {
 			if err != nil {
 				return nil, err
 			}
-			ours, floor = append(ours, d), append(floor, f)
+			ours, floor, cost = append(ours, d), append(floor, f), each
 		}
 		out = append(out, figure{what, "templates and the same client", medianRatio(ours, floor), tt.goal,
-			fmt.Sprintf("%.0f/s against %.0f/s", rate(n, median(ours)), rate(n, median(floor)))})
+			fmt.Sprintf("%.0f/s against %.0f/s; %s", rate(n, median(ours)), rate(n, median(floor)), cost)})
 	}
 	for _, database := range databases() {
 		if !wanted("delivery to nowhere, " + database) {
@@ -83,8 +84,8 @@ func deliveryFigures(scale int) ([]figure, error) {
 		}
 		var times []time.Duration
 		for range 3 {
-			d, err := throughOutbox(database, func(int) (provider.Provider, error) { return discard.Provider{}, nil },
-				16, n)
+			nowhere := func(int) (provider.Provider, error) { return discard.Provider{}, nil }
+			d, _, err := throughOutbox(database, nowhere, 16, n)
 			if err != nil {
 				return nil, err
 			}
@@ -107,12 +108,12 @@ func (s *sink) way(connections int) (provider.Provider, error) {
 // sendersEach is how many letters are in work for each connection, so that none waits for a commit.
 const sendersEach = 16
 
-// throughOutbox delivers n notices and returns how long that took.
+// throughOutbox delivers n notices and returns how long that took, and what each cost.
 func throughOutbox(database string, makeWay func(connections int) (provider.Provider, error), connections,
-	n int) (time.Duration, error) {
+	n int) (took time.Duration, each string, err error) {
 	way, err := makeWay(connections)
 	if err != nil {
-		return 0, err
+		return 0, "", err
 	}
 	if c, ok := way.(io.Closer); ok {
 		defer c.Close()
@@ -121,15 +122,23 @@ func throughOutbox(database string, makeWay func(connections int) (provider.Prov
 		c.Outbox.Senders = max(128, sendersEach*connections)
 	})
 	if err != nil {
-		return 0, err
+		return 0, "", err
 	}
 	defer b.close()
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	if err := b.fill(ctx, n, illumicode.Notice{Letter: "trial"}); err != nil {
-		return 0, err
+		return 0, "", err
 	}
-	return b.drain(ctx)
+	before, err := b.spent(ctx)
+	if err != nil {
+		return 0, "", err
+	}
+	if took, err = b.drain(ctx); err != nil {
+		return 0, "", err
+	}
+	after, err := b.spent(ctx)
+	return took, after.each(before, n), err
 }
 
 // fill enqueues a notice to n people and expands the list.

@@ -41,6 +41,8 @@ type bed struct {
 	public *opened.Store
 	store  *store.Store
 	svc    *illumicode.Service
+
+	onServer bool // PostgreSQL's
 }
 
 // The databases of beds.
@@ -77,7 +79,7 @@ func newBedOn(database string, way provider.Provider, change func(*illumicode.Co
 	if err != nil {
 		return nil, err
 	}
-	b := &bed{dir: dir}
+	b := &bed{dir: dir, onServer: database == onPostgres}
 	if database == onPostgres {
 		if b.public, err = openPostgres(context.Background()); err != nil {
 			return nil, err

@@ -215,6 +215,7 @@ func (t *try) connect(ctx context.Context, d Addressed) (slot *slots, crowded bo
 		return nil, false
 	}
 	if !t.by.connection(ctx, t.d.Lane) {
+		t.keptBack = ctx.Err() // the worker stops
 		if t.beginErr == nil {
 			t.beginErr = ctx.Err()
 		}
