@@ -15,6 +15,15 @@ import (
 	"github.com/illumicode/illumicode/route"
 )
 
+// apart gives a service a provider that answers every letter alike, and leaves to its own the letters to
+// gullquay.example, where fallbacks go.
+func apart(c *illumicode.Config, answer provider.Result) {
+	mail := c.Providers[0]
+	c.Providers = []provider.Provider{saying(func(string) provider.Result { return answer }), mail}
+	c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
+		"harbour": {Never: []string{"gullquay.example"}}}
+}
+
 // The application is told what has failed for good, and why; not what may still arrive.
 func TestFailureIsTold(t *testing.T) {
 	told := make(chan illumicode.Failure, 10)
@@ -51,12 +60,7 @@ func TestFallbackAfter(t *testing.T) {
 	for name, class := range map[string]retry.Class{"fails": retry.Transient, "throttles": retry.Throttled} {
 		t.Run(name, func(t *testing.T) {
 			k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
-				mail := c.Providers[0]
-				c.Providers = []provider.Provider{saying(func(string) provider.Result {
-					return provider.Result{Class: class, Reply: "later"}
-				}), mail}
-				c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
-					"harbour": {Never: []string{"gullquay.example"}}}
+				apart(c, provider.Result{Class: class, Reply: "later"})
 			})
 			const other = "mara@gullquay.example"
 			id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Fallback: other})
@@ -99,12 +103,7 @@ func TestFailureIsAnEvent(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
 		c.Events = []illumicode.EventRule{{Type: event.LetterFailed, Letter: "failed",
 			Fixed: []illumicode.Request{{Address: crew}, {Address: "gone2@ternisle.example"}}}}
-		mail := c.Providers[0]
-		c.Providers = []provider.Provider{saying(func(to string) provider.Result {
-			return provider.Result{Class: retry.MessageRefused, Code: 554, Reply: "554 not this one"}
-		}), mail}
-		c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
-			"harbour": {Never: []string{"gullquay.example"}}}
+		apart(c, provider.Result{Class: retry.MessageRefused, Code: 554, Reply: "554 not this one"})
 	})
 	id := notify(t, k, illumicode.Notice{Letter: "refund", Key: "refund 7", Data: map[string]any{"amount": "12.00"},
 		To: illumicode.Request{Address: "gone@ternisle.example"}})
@@ -127,12 +126,7 @@ func TestFailureIsAnEvent(t *testing.T) {
 // A fallback's time stands still while its letter must not leave, and counts what was before.
 func TestFallbackWhilePaused(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
-		mail := c.Providers[0]
-		c.Providers = []provider.Provider{saying(func(string) provider.Result {
-			return provider.Result{Class: retry.Throttled, Reply: "later", After: time.Minute}
-		}), mail}
-		c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
-			"harbour": {Never: []string{"gullquay.example"}}}
+		apart(c, provider.Result{Class: retry.Throttled, Reply: "later", After: time.Minute})
 	})
 	const other = "mara@gullquay.example"
 	id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Fallback: other})
@@ -184,14 +178,9 @@ func TestFallbackAnyway(t *testing.T) {
 	for _, anyway := range []bool{true, false} {
 		told := make(chan illumicode.Failure, 3)
 		k := illumicodetest.New(t, withPier(t), func(c *illumicode.Config) {
-			mail := c.Providers[0]
 			c.Failed = func(f illumicode.Failure) { told <- f }
-			c.Providers = []provider.Provider{saying(func(string) provider.Result {
-				return provider.Result{Class: retry.Ambiguous, Reply: "no answer"}
-			}), mail}
 			c.Outbox.Retry.Attempts = 2
-			c.Outbox.Terms = map[string]route.Terms{mail.Name(): {Only: []string{"gullquay.example"}},
-				"harbour": {Never: []string{"gullquay.example"}}}
+			apart(c, provider.Result{Class: retry.Ambiguous, Reply: "no answer"})
 		})
 		id := notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1), Fallback: "mara@gullquay.example",
 			FallbackAnyway: anyway})

@@ -39,7 +39,7 @@ var groups = []group{
 	{"limits", 12 * time.Minute, limitFigures}, {"rehearsal", time.Minute, rehearsalFigures},
 	{"latency", 2 * time.Minute, latencyFigures}, {"timing", 8 * time.Minute, timingFigures},
 	{"pages", 10 * time.Second, pageFigures},
-	{"claim", 8 * time.Minute, claimFigures},
+	{"claim", 8 * time.Minute, claimFigures}, {"deadlines", 30 * time.Second, deadlineFigures},
 	{"memory", 12 * time.Minute, memoryFigures},
 }
 

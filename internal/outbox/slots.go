@@ -23,12 +23,7 @@ func newSlots(most int, kept func(int) int) *slots {
 	return &slots{kept: kept, most: most, changed: make(chan struct{})}
 }
 
-// try takes a slot if one is free.
-func (s *slots) try(lane store.Lane) bool {
-	ok, _ := s.take(lane)
-	return ok
-}
-
+// take takes a slot if one is free; otherwise changed is closed when to try again.
 func (s *slots) take(lane store.Lane) (ok bool, changed <-chan struct{}) {
 	if s == nil {
 		return true, nil

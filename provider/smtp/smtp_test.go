@@ -270,7 +270,7 @@ func handover() (provider.Handover, *int) {
 }
 
 func TestSendOutcomes(t *testing.T) {
-	quick := func(c *Config) { c.Command, c.Final = time.Second, time.Second }
+	quick := func(c *Config) { c.Command, c.Final = 2*time.Second, 2*time.Second }
 	account := func(c *Config) { c.User, c.Password = "crew", "sea gull" }
 	noTLS := "250-pier.example\r\n250 8BITMIME"
 	for _, tt := range []struct {

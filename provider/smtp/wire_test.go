@@ -102,11 +102,17 @@ func script(t *testing.T, extensions []string, play func(conn net.Conn, r *bufio
 		}
 	}()
 	p, err := New("harbour", Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, TLS: NoTLS,
-		Command: 400 * time.Millisecond, Final: 400 * time.Millisecond})
+		Command: 10 * time.Second, Final: 10 * time.Second})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { p.Close() })
+	return p
+}
+
+// hurried returns a provider whose patience soon ends, where a test waits for that.
+func hurried(p *Provider) *Provider {
+	p.cfg.Command, p.cfg.Final = time.Second, time.Second
 	return p
 }
 
@@ -147,7 +153,7 @@ func TestFloodIsLeft(t *testing.T) {
 			if _, err := io.WriteString(conn, "2"); err != nil {
 				return
 			}
-			time.Sleep(50 * time.Millisecond)
+			time.Sleep(100 * time.Millisecond)
 		}
 	}
 	for how, talk := range map[string]func(net.Conn){"64 KiB": flood, "in time": drip} {
@@ -155,7 +161,7 @@ func TestFloodIsLeft(t *testing.T) {
 			after string
 			class retry.Class
 		}{{"MAIL", retry.Transient}, {"the dot", retry.Ambiguous}} {
-			p := script(t, nil, func(conn net.Conn, r *bufio.Reader) {
+			p := hurried(script(t, nil, func(conn net.Conn, r *bufio.Reader) {
 				lines := []string{"250 ok", "250 ok", "354 go on"}
 				for line := ""; ; {
 					line, _ = r.ReadString('\n')
@@ -168,7 +174,7 @@ func TestFloodIsLeft(t *testing.T) {
 					}
 				}
 				talk(conn)
-			})
+			}))
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
 			h, _ := handover()
@@ -287,13 +293,13 @@ func TestRefusalRepeatsPassword(t *testing.T) {
 
 // A server that stops reading in the middle of a letter holds nobody, and has no letter.
 func TestServerStopsReading(t *testing.T) {
-	p := script(t, []string{"PIPELINING"}, func(conn net.Conn, r *bufio.Reader) {
+	p := hurried(script(t, []string{"PIPELINING"}, func(conn net.Conn, r *bufio.Reader) {
 		for range 3 {
 			r.ReadString('\n')
 		}
 		io.WriteString(conn, "250 ok\r\n250 ok\r\n354 go on\r\n")
-		time.Sleep(3 * time.Second)
-	})
+		<-t.Context().Done()
+	}))
 	h, _ := handover()
 	h.Message = compose.Bytes("Subject: x\r\n\r\n" + strings.Repeat("x\r\n", 32<<20/3))
 	if r := p.Send(t.Context(), h); r.Class != retry.Transient || !strings.Contains(r.Reply, "in time") {
@@ -430,7 +436,7 @@ func TestOffersThatAreNone(t *testing.T) {
 			take(conn, r)
 		}},
 	} {
-		p := script(t, strings.Fields(tt.offers), tt.play)
+		p := hurried(script(t, strings.Fields(tt.offers), tt.play))
 		if r := p.Send(t.Context(), first(handover())); r.Class != tt.first {
 			t.Errorf("%s: first %+v", name, r)
 		}
