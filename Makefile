@@ -26,7 +26,7 @@ test:
 bench:
 	go run ./bench
 
-# Breaks things on purpose and counts, for some twenty minutes; `make test` has the short run.
+# Breaks things on purpose and counts, for an hour or so; `make test` has the short run.
 chaos:
 	scripts/need /usr/share/doc/postgresql:postgresql /usr/sbin/pgbouncer:pgbouncer ip:iproute2
 	go run ./chaos

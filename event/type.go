@@ -15,7 +15,7 @@ var (
 
 // LetterFailed is the type of the events that tell of letters which have reached nobody, for good. A worker whose
 // service has a rule for it reports one in the commit of each such end. Its subject is the delivery's id, and its data
-// are a Failure of package illumicode, in JSON.
+// are a Failure of package illumicode, in JSON. Of a letter that such an event led to there is none.
 const LetterFailed = "illumicode.letter.failed"
 
 // An Event is one occurrence. Source and ID together tell it from all others.

@@ -55,7 +55,7 @@ func (s Rows) Paces(ctx context.Context) ([]Pace, error) {
 }
 
 // UpdatePace changes what is known of a domain by what all workers have written of it, and returns what it is then. A
-// domain of which nothing is left to know is forgotten, and so are those that are beyond a thousand.
+// domain that has recovered is forgotten, and so are those that are beyond a thousand.
 //
 // widely reports whether so many domains have said the same of late that it concerns the provider: see
 // [choose.Health.Widely].
