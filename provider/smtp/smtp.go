@@ -192,14 +192,15 @@ func (p *Provider) Send(ctx context.Context, h provider.Handover) provider.Resul
 			}
 		}
 		result := s.send(ctx, l)
+		// A kept connection that the server has closed meanwhile says nothing about the
+		// letter, of which no byte was taken: begin again on a fresh one.
+		again := kept && s.stale && ctx.Err() == nil
 		if s.usable {
-			p.put(s)
+			p.put(s) // from here on it may carry another letter
 		} else {
 			s.close()
 		}
-		// A kept connection that the server has closed meanwhile says nothing about the
-		// letter, of which no byte was taken: begin again on a fresh one.
-		if !kept || !s.stale || ctx.Err() != nil {
+		if !again {
 			return result
 		}
 	}

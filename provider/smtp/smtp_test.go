@@ -459,6 +459,33 @@ func TestConnectionIsReused(t *testing.T) {
 	}
 }
 
+// A connection that was given back belongs to the next letter, and says nothing more about the last: each is sent once.
+func TestConnectionsChangeHands(t *testing.T) {
+	s := newServer(t, StartTLS, "localhost", map[string]string{"RCPT TO:<away@": "421 4.3.2 going down"})
+	p := s.provider(nil)
+	const senders, each = 4, 50
+	var all sync.WaitGroup
+	for range senders {
+		all.Go(func() {
+			for i := range each {
+				h, began := handover()
+				if i%10 == 9 { // a connection ends
+					h.Envelope.To = "away@ternisle.example"
+				}
+				if p.Send(t.Context(), h); *began > 1 {
+					t.Errorf("began %d times", *began)
+				}
+			}
+		})
+	}
+	all.Wait()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if want := senders * each * 9 / 10; s.letters != want {
+		t.Errorf("%d letters arrived, want %d", s.letters, want)
+	}
+}
+
 // A connection carries its share of letters, and is then replaced.
 func TestConnectionCarriesItsShare(t *testing.T) {
 	s := newServer(t, StartTLS, "localhost", nil)

@@ -196,14 +196,14 @@ func (h *hosts) listen(ctx context.Context, wake func()) error {
 	epoch := h.epoch.Load()
 	conn, l, err := open(ctx, h, silence, pgx.ConnectConfig)
 	if err != nil {
-		return explain(err)
+		return err
 	}
 	defer func() {
 		l.bound.Store(int64(time.Second))
 		conn.Close(context.WithoutCancel(ctx))
 	}()
 	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
-		return explain(err)
+		return err
 	}
 	wake() // for what was announced while nobody listened
 	for {
@@ -221,7 +221,7 @@ func (h *hosts) listen(ctx context.Context, wake func()) error {
 			return errRetired
 		default:
 			if err := conn.Ping(ctx); err != nil {
-				return explain(err)
+				return err
 			}
 		}
 	}

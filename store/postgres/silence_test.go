@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/illumicode/illumicode/internal/pgtest"
 	"github.com/illumicode/illumicode/internal/proxy"
+	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/store/postgres"
 )
 
@@ -263,5 +265,19 @@ func TestReadOnlyServer(t *testing.T) {
 		if time.Now().After(end) {
 			t.Fatalf("writes still go to the server that takes none: %v", err)
 		}
+	}
+}
+
+// That nothing wakes a worker is a failure of the database like any other: it is told once a minute, with the others.
+func TestListenFails(t *testing.T) {
+	conn := pgtest.Fresh(t)
+	way := pgtest.Proxy(t, conn)
+	st := openAt(t, pgtest.Through(t, conn, way))
+	if err := st.Listen(t.Context(), way.Cut); !errors.Is(err, db.ErrDatabase) {
+		t.Errorf("cut off: %v", err)
+	}
+	way.Close()
+	if err := st.Listen(t.Context(), func() {}); !errors.Is(err, db.ErrDatabase) {
+		t.Errorf("nobody there: %v", err)
 	}
 }

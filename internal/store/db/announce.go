@@ -21,5 +21,5 @@ func (s *Database) Listen(ctx context.Context, wake func()) error {
 	if s.dialect.Listen == nil {
 		return nil
 	}
-	return s.dialect.Listen(ctx, wake)
+	return s.Explain(s.dialect.Listen(ctx, wake))
 }
