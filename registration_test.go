@@ -129,9 +129,12 @@ func TestContested(t *testing.T) {
 				up(s, "")
 				s.k.Clock.Move(100 * 24 * time.Hour)
 				settle(s.T, s.k)
-				if _, err := flow.Of(s.k.Service).Store.Sweep(s.Context(), s.k.Clock.Now(),
-					s.k.Clock.Now()); err != nil {
-					s.Fatal(err)
+				now := s.k.Clock.Now()
+				for sweep, done := flow.Of(s.k.Service).Store.Sweep(now, now), false; !done; {
+					var err error
+					if _, done, err = sweep.Piece(s.Context()); err != nil {
+						s.Fatal(err)
+					}
 				}
 				return byCode(up(s, ""))
 			}},

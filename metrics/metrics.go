@@ -33,6 +33,7 @@ type Metrics struct {
 	oldest   *prometheus.GaugeVec
 	sampled  prometheus.Gauge
 	nobody   prometheus.Gauge
+	behind   prometheus.Gauge
 
 	mu   sync.Mutex // held while a sample is shown; guards told
 	told time.Time  // when the log was last told that nobody works
@@ -67,11 +68,14 @@ func New() *Metrics {
 			[]string{"lane"}),
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
+		behind: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sweep_lag_seconds",
+			Help: "For how long something has been kept that should have been removed; 0 if there is nothing, NaN if " +
+				"nobody knows."}),
 		nobody: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_nobody_works",
 			Help: "1 if letters, lists or events wait and no worker was seen for a minute; NaN if nobody knows."}),
 	}
 	m.registry.MustRegister(m.attempts, m.ended, m.claimed, m.woken, m.judged, m.back, m.waiting, m.oldest, m.sampled,
-		m.nobody)
+		m.nobody, m.behind)
 	return m
 }
 
@@ -143,6 +147,19 @@ func (m *Metrics) look(ctx context.Context, p *flow.Parts) (nobody bool, err err
 	return nobody, nil
 }
 
+// lag asks the database, for at most 3 s, how far removing what is old is behind.
+func (m *Metrics) lag(ctx context.Context, p *flow.Parts) {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	behind, err := p.Outbox.Behind(ctx)
+	if err != nil {
+		p.Log.Error("how far removing what is old is behind cannot be told", "error", err)
+		m.behind.Set(math.NaN())
+		return
+	}
+	m.behind.Set(behind.Seconds())
+}
+
 // Handler serves /metrics, /healthz, which says that the process lives, and /readyz, which says whether it does its
 // job: that the database answers within 3 s and, where a worker runs in it, that the worker has looked for letters
 // within three polls and those 3 s; else it answers 503. That letters, lists or events wait and no worker was seen for
@@ -155,6 +172,7 @@ func (m *Metrics) Handler(svc *illumicode.Service) http.Handler {
 		if _, err := m.look(r.Context(), p); err != nil {
 			p.Log.Error("whether somebody works cannot be told", "error", err)
 		}
+		m.lag(r.Context(), p)
 		figures.ServeHTTP(w, r)
 	})
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })

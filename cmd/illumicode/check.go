@@ -20,6 +20,7 @@ import (
 	"github.com/illumicode/illumicode/internal/config"
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/core/near"
+	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/internal/strange"
 	"github.com/illumicode/illumicode/message"
@@ -217,6 +218,13 @@ func (c checker) database() []provider.Step {
 	steps = append(steps, tried("outbox", summaryLine(sum), err))
 	if err != nil {
 		return steps
+	}
+	behind, err := behindAt(c.ctx, c.f, st, now)
+	switch {
+	case err != nil:
+		return append(steps, tried("old rows", "", err))
+	case behind > outbox.LateSweep:
+		steps = append(steps, provider.Step{What: "old rows", Verdict: provider.Warning, Saw: behindLine(behind)})
 	}
 	ways, err := waysAt(c.ctx, c.f, st, now)
 	if err != nil {

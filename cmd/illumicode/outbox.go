@@ -12,6 +12,7 @@ import (
 
 	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/internal/config"
+	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
 )
 
@@ -80,10 +81,17 @@ func (a *app) outboxList() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				behind, err := behindAt(cmd.Context(), cfg, st, now)
+				if err != nil {
+					return err
+				}
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
-					"providers": ways, "deliveries": deliveriesOf(list)}, func() {
+					"providers": ways, "deliveries": deliveriesOf(list), "sweep_lag_seconds": int(behind.Seconds())}, func() {
 					a.summaryText(cfg, sum, ways, now)
+					if behind > outbox.LateSweep {
+						a.line("%s", behindLine(behind))
+					}
 					if matching != nil {
 						a.line("These match: %s", countLine(matching))
 					}
@@ -96,6 +104,24 @@ func (a *app) outboxList() *cobra.Command {
 	cmd.Flags().StringVar(&before, "before", "", "only those before the delivery with this full id, for paging")
 	cmd.Flags().IntVar(&most, "most", 30, "how many at the most")
 	return cmd
+}
+
+// behindAt returns for how long something has been kept that should have been removed.
+func behindAt(ctx context.Context, cfg *config.File, st *store.Store, now time.Time) (time.Duration, error) {
+	since := cfg.KeptSince(now)
+	if since.IsZero() {
+		return 0, nil
+	}
+	at, err := st.Overdue(ctx, since)
+	if err != nil || at.IsZero() {
+		return 0, err
+	}
+	return since.Sub(at), nil
+}
+
+func behindLine(behind time.Duration) string {
+	return fmt.Sprintf("OLD ROWS ARE LEFT: the oldest should have been removed %d days ago. A worker removes them, in "+
+		"a tenth of its time while it has letters to send.", int(behind.Hours()/24))
 }
 
 func deliveriesOf(list []store.Delivery) []deliveryJSON {

@@ -6,6 +6,7 @@
 package config
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -19,6 +20,7 @@ import (
 	"github.com/BurntSushi/toml"
 
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/route"
@@ -235,7 +237,7 @@ type Outbox struct {
 		Normal int `toml:"normal"`
 		Bulk   int `toml:"bulk"`
 	} `toml:"weights"`
-	Keep     Duration `toml:"keep"`
+	Keep     Keeping  `toml:"keep"`
 	KeepOnce Duration `toml:"keep_once"`
 	Lease    Duration `toml:"lease"`
 	Poll     Duration `toml:"poll"`
@@ -279,6 +281,32 @@ func (d *Duration) UnmarshalText(text []byte) error {
 	}
 	*d = Duration(v)
 	return nil
+}
+
+// Keeping is how long something is kept: a duration, or "for ever", which is less than 0.
+type Keeping time.Duration
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (k *Keeping) UnmarshalText(text []byte) error {
+	if string(text) == "for ever" {
+		*k = -1
+		return nil
+	}
+	v, err := time.ParseDuration(string(text))
+	if err != nil || v <= 0 {
+		return fmt.Errorf("%q is not how long something is kept; write it as 720h or \"for ever\"", text)
+	}
+	*k = Keeping(v)
+	return nil
+}
+
+// KeptSince returns when what ended by then is removed by now, or the zero time if it is kept for ever.
+func (f *File) KeptSince(now time.Time) time.Time {
+	keep := cmp.Or(time.Duration(f.Outbox.Keep), outbox.KeepByDefault)
+	if keep < 0 {
+		return time.Time{}
+	}
+	return now.Add(-keep)
 }
 
 // Load reads the file at path and checks everything that needs no database and no network.

@@ -43,6 +43,9 @@ func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.L
 		}
 		if err == nil {
 			loop.round()
+			if lanes[0] != store.Urgent {
+				w.hasLooked.Do(func() { close(w.claimed) })
+			}
 		}
 		pause, woken = 0, false
 		select {

@@ -114,7 +114,7 @@ func (c Config) withDefaults() Config {
 			*d.field = d.value
 		}
 	}
-	c.Keep = cmp.Or(c.Keep, 30*day)
+	c.Keep = cmp.Or(c.Keep, KeepByDefault)
 	if c.Guard.Mode == "" {
 		c.Guard.Mode = Live
 	}

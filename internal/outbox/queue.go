@@ -75,6 +75,13 @@ func (q *queue) ids() []string {
 	return slices.Collect(maps.Keys(q.known))
 }
 
+// any reports whether something is queued or in work.
+func (q *queue) any() bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return len(q.known) > 0
+}
+
 // take returns the next delivery for a sender, and waits for one; false means that the queue is
 // closed and empty. A reserved sender gets urgent ones only; the others get each lane in
 // proportion to its weight, as long as several have something.

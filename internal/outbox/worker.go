@@ -21,8 +21,10 @@ type worker struct {
 	marks  map[store.Lane]*trail
 	paused atomic.Pointer[paused]
 	holds  atomic.Bool // nothing may be sent
-	swept  time.Time
 	lease  *lease
+
+	claimed   chan struct{} // closed when it has looked for letters once
+	hasLooked sync.Once
 
 	hard context.Context // ends when even attempts under way must stop
 	busy sync.WaitGroup
@@ -40,7 +42,7 @@ func (o *Outbox) newWorker(hard context.Context, l *lease) *worker {
 		Outbox: o, hard: hard, lease: l,
 		row:   store.Worker{ID: newID(), Host: host, PID: os.Getpid(), Started: now},
 		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
-		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}},
+		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}}, claimed: make(chan struct{}),
 	}
 	w.paused.Store(&paused{})
 	w.ledger, w.urgent = newLedger(hard, o.store, o.cfg.Senders), newLedger(hard, o.store, 0)
@@ -59,7 +61,7 @@ func (w *worker) renew(ctx context.Context, d time.Duration) error {
 	return nil
 }
 
-// beat renews the lease, then gives back what dead workers held, and now and then sweeps.
+// beat renews the lease, then gives back what dead workers held.
 func (w *worker) beat(ctx context.Context) error {
 	if err := w.renew(ctx, w.cfg.Lease); err != nil {
 		return err
@@ -91,18 +93,7 @@ func (w *worker) beat(ctx context.Context) error {
 	if _, err := w.store.ReleaseStray(ctx); err != nil {
 		return err
 	}
-	if err := w.shareOut(ctx); err != nil {
-		return err
-	}
-	if now := w.now(); w.cfg.Keep > 0 && now.Sub(w.swept) >= time.Hour {
-		w.swept = now
-		n, err := w.store.Sweep(ctx, now.Add(-w.cfg.Keep), now.Add(-w.cfg.KeepOnce))
-		if n > 0 {
-			w.log.Info("removed what is older than it need be", "rows", n)
-		}
-		return err
-	}
-	return nil
+	return w.shareOut(ctx)
 }
 
 // Run delivers until ctx ends. It then claims nothing more, lets attempts under way finish for
@@ -173,6 +164,7 @@ func (o *Outbox) work(ctx context.Context, l *lease) {
 	others.Go(func() { w.sideWork(ctx) })
 	others.Go(func() { w.housekeep(ctx) })
 	others.Go(func() { w.sample(ctx) })
+	others.Go(func() { w.sweeping(ctx) })
 	// Nothing is claimed before the guard and the pauses are known, and what is urgent already comes
 	// before everything else.
 	w.insist(ctx, "the guard and the pauses cannot be read", w.look)

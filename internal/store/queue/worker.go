@@ -2,6 +2,7 @@ package queue
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/store/db"
@@ -48,6 +49,17 @@ func (s Rows) Leave(ctx context.Context, id string, now time.Time) error {
 	}
 	_, err := s.Recover(ctx, now, nil)
 	return err
+}
+
+var eldest = db.Q(`SELECT id FROM @worker WHERE lease >= ? ORDER BY started, id LIMIT 1`)
+
+// Eldest returns the worker that has worked longest of those whose claims hold, or "" if there is none.
+func (s Rows) Eldest(ctx context.Context, now time.Time) (string, error) {
+	id, err := db.One(ctx, s, db.Scalar[string], eldest, db.Millis(now))
+	if errors.Is(err, db.ErrNotFound) {
+		return "", nil
+	}
+	return id, err
 }
 
 // Claims of a worker whose lease has run out, or that is not on the list, are orphans.
