@@ -118,6 +118,9 @@ func (c Config) parts() (*flow.Parts, error) {
 	if err != nil {
 		return nil, wrong("Site", err.Error())
 	}
+	if err := c.checkSamples(writer); err != nil {
+		return nil, err
+	}
 	purposes, err := c.purposes()
 	if err != nil {
 		return nil, err

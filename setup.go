@@ -153,43 +153,20 @@ func (c *Config) checkLetters() error {
 			return wrong("Data", err.Error())
 		}
 	}
-	for name, sample := range flowValues {
-		if _, own := c.Data[name]; own || !c.set().Has(name) {
-			continue
-		}
-		if err := c.set().CheckType(name, sample); err != nil {
-			return wrong("Letters", err.Error())
-		}
+	if all := flow.Misfits(c.set()); len(all) > 0 {
+		return wrong("Letters", all[0].What)
 	}
 	return nil
 }
 
-// named is what most letters of the flows are given.
-type named struct {
-	Name string `json:"name"`
+// checkSamples refuses letters that cannot be made of their own sample values.
+func (c *Config) checkSamples(w render.Writer) error {
+	if err := c.set().TrySamples(w, c.Site.BaseURL); err != nil {
+		return wrong("Letters", err.Error())
+	}
+	return nil
 }
 
-// ofChange is what letters to the old address of a change are given.
-type ofChange struct {
-	named
-	NewAddress string `json:"new_address"`
-	UndoDays   int    `json:"undo_days"`
-}
-
-// flowValues are the values that the flows give to their letters, by the letters' names.
-var flowValues = map[string]any{
-	flow.ConfirmLetter: named{}, flow.ReverifyLetter: named{}, flow.SignInLetter: named{}, flow.WelcomeLetter: named{},
-	flow.ExistsLetter: named{}, flow.UnknownLetter: named{}, flow.RecheckLetter: named{},
-	flow.StepUpLetter: struct {
-		named
-		Action string `json:"action"`
-	}{},
-	flow.ChangeLetter: ofChange{}, flow.ChangedLetter: ofChange{},
-	flow.ClosedLetter: struct {
-		named
-		NewAddress string `json:"new_address"`
-	}{},
-}
 
 func (c *Config) checkTerms() error {
 	names := make([]string, len(c.Providers))

@@ -14,6 +14,7 @@ import (
 
 	"github.com/illumicode/illumicode/internal/core/compose"
 	"github.com/illumicode/illumicode/internal/core/render"
+	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/message"
 )
 
@@ -246,7 +247,7 @@ func (a *app) letterLint() *cobra.Command {
 				return err
 			}
 			set := s.set
-			found := set.Lint(s.writer, s.base)
+			found := append(flow.Misfits(set), set.Lint(s.writer, s.base)...)
 			faults := 0
 			rows := []map[string]string{}
 			for _, f := range found {

@@ -81,3 +81,27 @@ func TestLetterVerbs(t *testing.T) {
 		t.Errorf("lint of a bad letter: exit %d\n%s", code, out)
 	}
 }
+
+// What would fail with every letter is found before the first: by `letter lint`, by `check`, and at start.
+func TestHopelessLetters(t *testing.T) {
+	const proof = "button = \"Confirm\"\ncode_label = \"Code\"\n"
+	for want, letters := range map[string][2]string{
+		`"nmae"`: {"[letter.confirm]\nsubject = \"Confirm\"\nmain = \"Hello {{.nmae}}\"\n" + proof, ""},
+		"U+0007": {"[letter.confirm]\nsubject = \"Confirm\\u0007 it\"\n" + proof, ""},
+		`"berth"`: {"[letter.berth]\nsubject = \"Berth\"\nmain = \"{{.pier.berth}}\"\n",
+			"[berth]\nsample = { pier = \"Skerry\" }\n"},
+	} {
+		p := newPlace(t)
+		if err := os.Mkdir(p.file("mine"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		p.write("mine/en.toml", letters[0])
+		p.write("mine/letters.toml", letters[1])
+		p.change("[keys]", "[letters]\ndir = \"mine\"\n[keys]")
+		for _, args := range [][]string{{"letter", "lint"}, {"check"}, {"deliver", "--until-empty"}} {
+			if out, errOut, code := p.do(args...); code != exitFailed || !strings.Contains(out+errOut, want) {
+				t.Errorf("%v: exit %d, want %s in\n%s%s", args, code, want, out, errOut)
+			}
+		}
+	}
+}

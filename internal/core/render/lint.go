@@ -53,6 +53,36 @@ func (s *Set) Sample(name string, locale language.Tag, w Writer, base string) Re
 	return r
 }
 
+// TrySamples makes every letter in every locale of its sample values, as far as it has them all, and returns the first
+// error: what fails with a sample fails with data like it, one letter after another.
+func (s *Set) TrySamples(w Writer, base string) error {
+	for _, name := range s.Names() {
+		for _, locale := range s.locales {
+			if !s.sampled(name, locale) {
+				continue
+			}
+			r := s.Sample(name, locale, w, base)
+			err := s.Try(r)
+			if err == nil && s.HasSMS(name) {
+				_, err = s.RenderSMS(r)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sampled reports whether every value of a letter has a sample.
+func (s *Set) sampled(name string, locale language.Tag) bool {
+	c, err := s.find(name, locale)
+	return err == nil && !slices.ContainsFunc(c.values, func(v string) bool {
+		_, ok := s.kinds[name].Sample[v]
+		return !ok && !provided[v]
+	})
+}
+
 // maxHTML is where mail readers begin to cut a letter, in bytes.
 const maxHTML = 100_000
 

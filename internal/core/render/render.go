@@ -11,6 +11,8 @@ import (
 	"strings"
 	"text/template"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/language"
 )
@@ -178,6 +180,10 @@ func (s *Set) fill(c *compiled, r Request) (b *bound, sheet Sheet, part string, 
 	}
 	if err != nil {
 		return nil, sheet, part, err
+	}
+	if i := strings.IndexFunc(sheet.Subject, unicode.IsControl); i >= 0 {
+		r, _ := utf8.DecodeRuneInString(sheet.Subject[i:])
+		return nil, sheet, "subject", fmt.Errorf("it has the control character %U, which no header may have", r)
 	}
 	if sheet.Link != "" && sheet.Button == "" || sheet.Code != "" && sheet.CodeLabel == "" {
 		return nil, sheet, "proof", fmt.Errorf("it carries a proof, and its button or code_label is %w", ErrMissing)
