@@ -125,9 +125,17 @@ func (t Tx) receive(ctx context.Context, e event.Event) error {
 		}
 	}
 	if !taken {
-		return fmt.Errorf("%w: %q; %s", event.ErrNoRule, e.Type, near.List(e.Type, t.s.eventTypes()))
+		return t.s.noRule(e.Type)
 	}
 	return nil
+}
+
+// noRule says that no rule is for a type of event.
+func (s *Service) noRule(kind string) error {
+	if len(s.rules) == 0 {
+		return fmt.Errorf("%w: %q; this process has no rules for events at all", event.ErrNoRule, kind)
+	}
+	return fmt.Errorf("%w: %q; %s", event.ErrNoRule, kind, near.List(kind, s.eventTypes()))
 }
 
 // eventTypes returns what the rules are for.
@@ -171,9 +179,13 @@ func (t Tx) apply(ctx context.Context, r EventRule, e event.Event, values map[st
 		return err
 	}
 	n.Gather = Gather{Topic: cmp.Or(by, "all"), For: r.Gather}
+	told := make(toldAlready)
 	for one, err := range people {
 		if err != nil {
 			return err
+		}
+		if one.Data == nil && told.before(one.Address) {
+			continue
 		}
 		n.To, n.Data = one.Request, values
 		if one.Data != nil {

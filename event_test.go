@@ -72,6 +72,19 @@ func TestReceive(t *testing.T) {
 	}
 }
 
+// An event by row for which there is no rule is set aside, also where there are no rules at all.
+func TestInsertedEventWithoutRules(t *testing.T) {
+	k := illumicodetest.New(t, withPier(t))
+	if _, err := k.Service.Store().DB().Exec(
+		"INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', '{}')"); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, func() bool {
+		aside, err := flow.Of(k.Service).Store.Aside(t.Context(), 10)
+		return err == nil && len(aside) == 1 && strings.Contains(aside[0].Reason, "no rules for events at all")
+	})
+}
+
 func TestInsertedEvents(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t), rules)
 	for i, data := range []string{`{"pier": "pier 3", "sailing": "8", "passengers": "mara@ternisle.example"}`,

@@ -228,6 +228,38 @@ func TestFeedbackOvertakes(t *testing.T) {
 	})
 }
 
+// What a provider says of an id that it gave to two letters is set aside, and nobody is suppressed for it.
+func TestOneIDTwice(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		for _, address := range []string{mara, "ole@skerry.example"} {
+			ended(t, k, notify(t, k, illumicode.Notice{Letter: "moved", Data: pier(1),
+				To: illumicode.Request{Address: address}}), store.Sent)
+		}
+		if _, err := feedback.Take(t.Context(), k.Service, feedback.Feedback{Source: "harbour", Letter: "harbour-1",
+			ID: "1", Kind: report.HardBounce, Status: "5.1.1"}); err != nil {
+			t.Fatal(err)
+		}
+		var aside []store.Feedback
+		eventually(t, func() bool {
+			var err error
+			aside, err = flow.Of(k.Service).Store.FeedbackIn(t.Context(), store.FeedbackAside, 10)
+			return err == nil && len(aside) == 1
+		})
+		if !strings.Contains(aside[0].Note, "the same id to 2 letters") ||
+			!strings.Contains(k.Logged(), "gives one id to several letters") {
+			t.Errorf("set aside as %q; the log:\n%s", aside[0].Note, k.Logged())
+		}
+		if both := append(scopes(t, k, mara), scopes(t, k, "ole@skerry.example")...); len(both) != 0 {
+			t.Errorf("suppressed: %v", both)
+		}
+	}, withPier(t), func(c *illumicode.Config) {
+		c.Outbox.Poll = 10 * time.Millisecond
+		c.Providers[0] = saying(func(string) provider.Result {
+			return provider.Result{Class: retry.Accepted, ID: "harbour-1"}
+		})
+	})
+}
+
 // A provider that refuses the recipient has bounced the letter before it left.
 func TestRefusedRecipient(t *testing.T) {
 	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {

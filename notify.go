@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode/delivery"
@@ -44,7 +46,9 @@ type Notice struct {
 	Hold          bool      // wait until an operator releases it
 
 	Key string // the application's own, for [Tx.Cancel] and [Tx.Move]; several notices may share it
-	// a de-duplication key: a second notice under it within 7 days has no effect, or is refused with [ErrDifferent]
+	// a de-duplication key: a second notice under it within 7 days has no effect. If it differs from the first it is
+	// refused with [ErrDifferent]; not compared are At and DeliverBefore, which a repeat may reckon from its own now,
+	// and the contents of attachments
 	Once   string
 	Gather Gather // makes one letter of many notices
 
@@ -70,7 +74,7 @@ type Gather struct {
 }
 
 // Notify adds a notice to the outbox in the application's transaction and returns the ids of its
-// deliveries: one for each recipient, that of To first. It refuses, before anything is written, an
+// deliveries: one for each address, that of To first. It refuses, before anything is written, an
 // address that cannot be ([message.ErrAddress]), a letter or value that is missing
 // ([letter.ErrMissing]), a letter that carries a proof, times that cannot be kept, and what could
 // not be composed later. An attachment that cannot be read, or is too large
@@ -97,7 +101,9 @@ func (t Tx) Notify(ctx context.Context, n Notice) (deliveries []string, err erro
 			if err != nil {
 				return nil, err
 			}
-			recipients = append(recipients, to)
+			if !slices.ContainsFunc(recipients, func(a message.Address) bool { return a.String() == to.String() }) {
+				recipients = append(recipients, to)
+			}
 		}
 	}
 	ids := make([]string, len(recipients))
@@ -175,9 +181,12 @@ func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string,
 	if n.FallbackAnyway {
 		fallback += " anyway"
 	}
-	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.Medium, fallback, n.Cc, n.Bcc, n.Data,
-		n.Lane, n.ReplyTo,
-		n.Thread, n.Headers, n.Key})
+	files := make([][3]string, len(n.Attachments))
+	for i, f := range n.Attachments {
+		files[i] = [3]string{f.Name, f.Type, f.ID}
+	}
+	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.To.Name, n.To.Locale, n.To.Zone, n.Medium,
+		fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.Remind, n.Hold, n.Gather, n.ReplyTo, n.Thread, n.Headers, n.Key, files})
 	if err != nil {
 		return nil, err
 	}
@@ -231,7 +240,8 @@ type audience struct {
 // NotifyAll adds a notice to many, whose list is read once and never held in memory: in the
 // application's transaction stands one row and the list in pieces, which workers turn into
 // deliveries. Notice.To, Cc, Bcc, Fallback and Gather are left empty. It returns how many
-// recipients there were. Errors name the recipient by its place; they leave the transaction to be
+// letters that makes: an address that comes again with the same data gets one, which the log counts. Of each recipient
+// 16 bytes are remembered until the list is read. Errors name the recipient by its place; they leave the transaction to be
 // rolled back. Under Notice.Once a second call has no effect, whatever its list, and returns 0.
 func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, error]) (count int, err error) {
 	if err := t.ok(); err != nil {
@@ -245,7 +255,8 @@ func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, err
 	if err != nil {
 		return 0, fmt.Errorf("illumicode: letter %q: %w", n.Letter, err)
 	}
-	l := listing{t: t, n: n, shared: shared, list: rows.Fanout{ID: flow.NewID()}, tried: make(map[audience]bool)}
+	l := listing{t: t, n: n, shared: shared, list: rows.Fanout{ID: flow.NewID()}, tried: make(map[audience]bool),
+		told: make(toldAlready)}
 	for r, err := range to {
 		if err != nil {
 			return 0, fmt.Errorf("illumicode: the list of recipients, after %d: %w", l.count, err)
@@ -257,7 +268,25 @@ func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, err
 	if l.count == 0 {
 		return 0, errors.New("illumicode: a notice to many needs at least one recipient")
 	}
+	if l.again > 0 {
+		t.s.p.Log.Info("a list has recipients twice; each gets one letter", "letter", n.Letter, "list", l.list.ID,
+			"left_out", l.again)
+	}
 	return l.count, l.flush(ctx)
+}
+
+// A toldAlready remembers who is told what, by a digest.
+type toldAlready map[[16]byte]bool
+
+// before reports whether the same was said before.
+func (a toldAlready) before(what ...string) bool {
+	sum := sha256.Sum256([]byte(strings.Join(what, "\x00")))
+	key := [16]byte(sum[:16])
+	if a[key] {
+		return true
+	}
+	a[key] = true
+	return false
 }
 
 // A listing is a notice to many while its list is read.
@@ -270,6 +299,8 @@ type listing struct {
 	people []rows.Person
 	pieces int
 	count  int
+	told   toldAlready
+	again  int  // recipients that were in the list before
 	repeat bool // a notice under the same de-duplication key came before
 }
 
@@ -300,6 +331,10 @@ func (l *listing) add(ctx context.Context, r Recipient) error {
 				return err
 			}
 		}
+	}
+	if l.told.before(who.Address, who.Locale, who.Zone, string(who.Data)) {
+		l.again++
+		return nil
 	}
 	l.people = append(l.people, who)
 	if l.count++; len(l.people) == rows.PieceSize {

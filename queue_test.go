@@ -158,8 +158,61 @@ func TestOnce(t *testing.T) {
 	if _, err := k.Service.Notify(t.Context(), n); !errors.Is(err, illumicode.ErrDifferent) {
 		t.Errorf("other data under the key: %v", err)
 	}
+	n.Data = pier(1)
+	for name, change := range map[string]func(*illumicode.Notice){
+		"name":       func(n *illumicode.Notice) { n.To.Name = "Mara" },
+		"locale":     func(n *illumicode.Notice) { n.To.Locale = "nb" },
+		"zone":       func(n *illumicode.Notice) { n.To.Zone = "Europe/Oslo" },
+		"hold":       func(n *illumicode.Notice) { n.Hold = true },
+		"gather":     func(n *illumicode.Notice) { n.Gather = illumicode.Gather{Topic: "day", For: time.Hour} },
+		"attachment": func(n *illumicode.Notice) { n.Attachments = ticket() },
+		"reminder": func(n *illumicode.Notice) {
+			n.Remind = illumicode.Reminder{Of: k.Clock.Now().Add(9 * time.Hour), Before: time.Hour}
+		},
+	} {
+		other := n
+		change(&other)
+		if _, err := k.Service.Notify(t.Context(), other); !errors.Is(err, illumicode.ErrDifferent) {
+			t.Errorf("another %s under the key: %v", name, err)
+		}
+	}
+	n.At = k.Clock.Now().Add(time.Minute)
+	if again := notify(t, k, n); again != first {
+		t.Errorf("asked for at another time it is %s, the first was %s", again, first)
+	}
 	if all, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 10); err != nil || len(all) != 1 {
 		t.Errorf("%d deliveries, %v", len(all), err)
+	}
+}
+
+func ticket() []message.Attachment {
+	return []message.Attachment{{Name: "8215.txt", Type: "text/plain", Body: strings.NewReader("pier 4")}}
+}
+
+// Who is in a list twice gets one letter where both say the same, and so does who gets a copy besides.
+func TestListedTwice(t *testing.T) {
+	k := illumicodetest.Idle(t, withPier(t))
+	people := []illumicode.Recipient{{Request: illumicode.Request{Address: mara}},
+		{Request: illumicode.Request{Address: "ole@skerry.example"}}, {Request: illumicode.Request{Address: mara}},
+		{Request: illumicode.Request{Address: mara}, Data: pier(9)}}
+	count, err := k.Service.NotifyAll(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1)},
+		func(yield func(illumicode.Recipient, error) bool) {
+			for _, one := range people {
+				if !yield(one, nil) {
+					return
+				}
+			}
+		})
+	if err != nil || count != 3 {
+		t.Errorf("%d letters, %v, want 3", count, err)
+	}
+	if logged := k.Logged(); !strings.Contains(logged, "left_out=1") {
+		t.Errorf("the log says\n%s", logged)
+	}
+	ids, err := k.Service.Notify(t.Context(), illumicode.Notice{Letter: "moved", Data: pier(1),
+		To: illumicode.Request{Address: mara}, Bcc: []string{"crew@ternisle.example", mara}})
+	if err != nil || len(ids) != 2 {
+		t.Errorf("%d letters, %v, want one to her and one to the crew", len(ids), err)
 	}
 }
 

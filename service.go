@@ -91,11 +91,8 @@ func (s *Service) outboxConfig(c Config, watch observing) outbox.Config {
 		Senders: o.Senders, Reserved: o.Reserved, Lease: o.Lease, Poll: o.Poll, Attempt: o.Attempt, Grace: o.Grace,
 		Keep: o.Keep, KeepOnce: o.KeepOnce, Retry: o.Retry, Fallback: o.FallbackAfter, Order: o.Order, Terms: o.Terms,
 		Guard: guardInside(c.Guard), Site: c.Site.BaseURL, Observer: watch, Log: c.Log,
-		Failed: c.failed(), FailureEvent: s.failureEvent(),
+		Failed: c.failed(), FailureEvent: s.failureEvent(), Events: s.takeEvents,
 		Housekeep: s.housekeep, Screen: bounce.For(s.p).Screen, Find: s.p.Find, Feedback: bounce.For(s.p).Apply,
-	}
-	if len(s.rules) > 0 {
-		cfg.Events = s.takeEvents
 	}
 	cfg.Weights = make(map[rows.Lane]int, len(o.Weights))
 	for lane, weight := range o.Weights {

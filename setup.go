@@ -167,7 +167,6 @@ func (c *Config) checkSamples(w render.Writer) error {
 	return nil
 }
 
-
 func (c *Config) checkTerms() error {
 	names := make([]string, len(c.Providers))
 	for i, p := range c.Providers {

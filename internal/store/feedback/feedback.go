@@ -25,6 +25,8 @@ type Feedback struct {
 	Note     string // what followed, or why nothing did
 
 	Sent time.Time // when the last attempt of the delivery began that has ended; zero while there is none
+	// how many letters have its Remote, where it is known by that alone: with more than one it says nothing of any
+	Letters int
 }
 
 // FromMail is the source of reports that came by mail.
@@ -58,7 +60,8 @@ var feedbackRow = db.Columns[Feedback]{
 
 // dueRow are the columns of a feedback that is due, with when its letter was sent.
 var dueRow = append(feedbackRow[:len(feedbackRow):len(feedbackRow)],
-	db.Time("sent", func(f *Feedback) *time.Time { return &f.Sent }))
+	db.Time("sent", func(f *Feedback) *time.Time { return &f.Sent }),
+	db.Number("letters", func(f *Feedback) *int { return &f.Letters }))
 
 // A feedback that is new waits, and is looked at at once.
 var insertFeedback = db.Q(`INSERT INTO @feedback (` + feedbackRow.Names() + `, next)
@@ -77,10 +80,14 @@ const byRemote = `CASE WHEN delivery <> '' THEN delivery ELSE COALESCE((SELECT a
 	WHERE a.remote = illumicode_feedback.remote AND a.remote <> '' AND a.provider = source
 	ORDER BY a.delivery DESC LIMIT 1), '') END AS delivery`
 
+// lettersOf counts the letters that have the provider's id by which alone a feedback's is known.
+const lettersOf = `CASE WHEN delivery <> '' THEN 0 ELSE (SELECT COUNT(DISTINCT a.delivery) FROM @attempt a
+	WHERE a.remote = illumicode_feedback.remote AND a.remote <> '' AND a.provider = source) END AS letters`
+
 var (
 	dueFeedback = db.Q(`SELECT ` + feedbackRow.Names() + `, COALESCE((SELECT MAX(a.begun) FROM @attempt a
-			WHERE a.delivery = f.delivery AND a.ended > 0), 0)
-		FROM (SELECT ` + strings.Replace(feedbackRow.Names(), "delivery", byRemote, 1) + `
+			WHERE a.delivery = f.delivery AND a.ended > 0), 0), letters
+		FROM (SELECT ` + strings.Replace(feedbackRow.Names(), "delivery", byRemote, 1) + `, ` + lettersOf + `
 			FROM @feedback WHERE state = 'waiting' AND next <= ? ORDER BY next LIMIT ?) f`)
 	postponeFeedback = db.Q(`UPDATE @feedback SET next = CAST(r.value ->> 'next' AS BIGINT) FROM @each(r)
 		WHERE illumicode_feedback.id = r.value ->> 'id' AND state = 'waiting'`)
