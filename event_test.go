@@ -75,8 +75,8 @@ func TestReceive(t *testing.T) {
 // An event by row for which there is no rule is set aside, also where there are no rules at all.
 func TestInsertedEventWithoutRules(t *testing.T) {
 	k := illumicodetest.New(t, withPier(t))
-	if _, err := k.Service.Store().DB().Exec(
-		"INSERT INTO illumicode_event (source, id, type, data) VALUES ('/quay', '1', 'sailing.moved', '{}')"); err != nil {
+	if _, err := k.Service.Store().DB().Exec("INSERT INTO illumicode_event (source, id, type, data) " +
+		"VALUES ('/quay', '1', 'sailing.moved', '{}')"); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, func() bool {

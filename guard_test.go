@@ -98,7 +98,7 @@ func TestUnknownLetterIsLeft(t *testing.T) {
 		Data: `{"pier": "pier 1"}`,
 		Lane: store.Normal, Created: k.Clock.Now(), Due: k.Clock.Now()}
 	newer := d
-	newer.ID, newer.Letter, newer.Version = "01a2083e-0000-7000-8000-000000000002", "trial", store.Version+1
+	newer.ID, newer.Letter, newer.Version = "01a2083e-0000-7000-8000-000000000002", "trial", store.Knows+1
 	err := flow.Of(k.Service).Store.Write(t.Context(), func(tx store.Tx) error {
 		return errors.Join(tx.InsertDelivery(t.Context(), d), tx.InsertDelivery(t.Context(), newer))
 	})

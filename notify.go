@@ -186,7 +186,8 @@ func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string,
 		files[i] = [3]string{f.Name, f.Type, f.ID}
 	}
 	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.To.Name, n.To.Locale, n.To.Zone, n.Medium,
-		fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.Remind, n.Hold, n.Gather, n.ReplyTo, n.Thread, n.Headers, n.Key, files})
+		fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.Remind, n.Hold, n.Gather, n.ReplyTo, n.Thread, n.Headers, n.Key,
+		files})
 	if err != nil {
 		return nil, err
 	}
@@ -241,8 +242,8 @@ type audience struct {
 // application's transaction stands one row and the list in pieces, which workers turn into
 // deliveries. Notice.To, Cc, Bcc, Fallback and Gather are left empty. It returns how many
 // letters that makes: an address that comes again with the same data gets one, which the log counts. Of each recipient
-// 16 bytes are remembered until the list is read. Errors name the recipient by its place; they leave the transaction to be
-// rolled back. Under Notice.Once a second call has no effect, whatever its list, and returns 0.
+// 16 bytes are remembered until the list is read. Errors name the recipient by its place; they leave the transaction
+// to be rolled back. Under Notice.Once a second call has no effect, whatever its list, and returns 0.
 func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, error]) (count int, err error) {
 	if err := t.ok(); err != nil {
 		return 0, err

@@ -20,7 +20,7 @@ func (a *app) outbox() *cobra.Command {
 	return group("outbox", "Look into the outbox, and free what is stuck", a.outboxList(), a.outboxShow(),
 		a.outboxExport(),
 		a.outboxRelease(), a.outboxRetry(), a.outboxCancel(), a.outboxPause(), a.outboxResume(), a.outboxEvents(),
-		a.outboxAdopt())
+		a.outboxAdopt(), a.outboxRecall())
 }
 
 // withStore runs fn with the configured database, whose tables must be there.
@@ -43,8 +43,7 @@ func (a *app) withStore(ctx context.Context, fn func(*store.Store) error) error 
 
 func (a *app) outboxList() *cobra.Command {
 	var which filter
-	var before string
-	var most int
+	before, most := "", 30
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List deliveries, the newest first, and count them by state",
@@ -67,11 +66,9 @@ func (a *app) outboxList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				var matching map[store.State]int
-				if !f.None() {
-					if matching, err = st.Matching(cmd.Context(), f); err != nil {
-						return err
-					}
+				matching, err := matchingOf(cmd.Context(), st, f)
+				if err != nil {
+					return err
 				}
 				cfg, err := a.load()
 				if err != nil {
@@ -87,11 +84,10 @@ func (a *app) outboxList() *cobra.Command {
 				}
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
-					"providers": ways, "deliveries": deliveriesOf(list), "sweep_lag_seconds": int(behind.Seconds())}, func() {
+					"providers": ways, "deliveries": deliveriesOf(list),
+					"sweep_lag_seconds": int(behind.Seconds())}, func() {
 					a.summaryText(cfg, sum, ways, now)
-					if behind > outbox.LateSweep {
-						a.line("%s", behindLine(behind))
-					}
+					a.tellBehind(behind)
 					if matching != nil {
 						a.line("These match: %s", countLine(matching))
 					}
@@ -101,9 +97,17 @@ func (a *app) outboxList() *cobra.Command {
 		},
 	}
 	which.flags(cmd)
-	cmd.Flags().StringVar(&before, "before", "", "only those before the delivery with this full id, for paging")
-	cmd.Flags().IntVar(&most, "most", 30, "how many at the most")
+	cmd.Flags().StringVar(&before, "before", before, "only those before the delivery with this full id, for paging")
+	cmd.Flags().IntVar(&most, "most", most, "how many at the most")
 	return cmd
+}
+
+// matchingOf counts what a filter chooses, by state; nil for no filter.
+func matchingOf(ctx context.Context, st *store.Store, f store.Filter) (map[store.State]int, error) {
+	if f.None() {
+		return nil, nil
+	}
+	return st.Matching(ctx, f)
 }
 
 // behindAt returns for how long something has been kept that should have been removed.
@@ -122,6 +126,13 @@ func behindAt(ctx context.Context, cfg *config.File, st *store.Store, now time.T
 func behindLine(behind time.Duration) string {
 	return fmt.Sprintf("OLD ROWS ARE LEFT: the oldest should have been removed %d days ago. A worker removes them, in "+
 		"a tenth of its time while it has letters to send.", int(behind.Hours()/24))
+}
+
+// tellBehind says that old rows are left, where that is a matter for people.
+func (a *app) tellBehind(behind time.Duration) {
+	if behind > outbox.LateSweep {
+		a.line("%s", behindLine(behind))
+	}
 }
 
 func deliveriesOf(list []store.Delivery) []deliveryJSON {
@@ -150,6 +161,10 @@ func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, n
 	for _, p := range sum.Pauses {
 		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name,
 			clock(p.Since), because(p.Note), p.Kind, p.Name)
+	}
+	for _, r := range sum.Recalls {
+		a.line("RECALLED: %s, since %s%s\n  `illumicode outbox recall show %s` says who has it.", choiceLine(r.Choice),
+			clock(r.Made), because(r.Why), r.ID)
 	}
 	a.tellWays(ways)
 	if sum.NobodyWorks(now) {

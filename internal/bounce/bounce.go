@@ -43,8 +43,8 @@ func (c Consequences) Apply(ctx context.Context) (n int, err error) {
 		switch {
 		case f.Letters > 1:
 			f.State, f.Delivery = store.FeedbackAside, ""
-			f.Note = fmt.Sprintf("its provider has given the same id to %d letters, so that nobody knows which is meant",
-				f.Letters)
+			f.Note = fmt.Sprintf("its provider has given the same id to %d letters, so that nobody knows which is "+
+				"meant", f.Letters)
 			c.p.Log.Warn("a provider gives one id to several letters; what it says of them is set aside", "provider",
 				f.Source, "letters", f.Letters)
 			simple = append(simple, f)

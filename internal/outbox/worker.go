@@ -217,7 +217,7 @@ func (w *worker) insist(ctx context.Context, trouble string, do func(context.Con
 	}
 }
 
-// look reads the guard and the pauses.
+// look reads the guard and the pauses, and holds what is due and was recalled.
 func (w *worker) look(ctx context.Context) error {
 	holds, err := w.holding(ctx)
 	if err != nil {
@@ -225,6 +225,9 @@ func (w *worker) look(ctx context.Context) error {
 	}
 	w.holds.Store(holds)
 	if err := w.readHealth(ctx); err != nil {
+		return err
+	}
+	if _, err := w.store.HoldDue(ctx, w.now()); err != nil {
 		return err
 	}
 	return w.readPauses(ctx)

@@ -28,6 +28,9 @@ type (
 	Person     = queue.Person
 	Preference = queue.Preference
 	Reach      = queue.Reach
+	Recall     = queue.Recall
+	Recalled   = queue.Recalled
+	Arrival    = queue.Arrival
 	Recovered  = queue.Recovered
 	Sequel     = queue.Sequel
 	Ending     = queue.Ending
@@ -64,27 +67,32 @@ type (
 )
 
 const (
-	Held        = queue.Held
-	Waiting     = queue.Waiting
-	Claimed     = queue.Claimed
-	Sent        = queue.Sent
-	Withheld    = queue.Withheld
-	Failed      = queue.Failed
-	Unknown     = queue.Unknown
-	Cancelled   = queue.Cancelled
-	Expired     = queue.Expired
-	Suppressed  = queue.Suppressed
-	Urgent      = queue.Urgent
-	Normal      = queue.Normal
-	Bulk        = queue.Bulk
-	Version     = queue.Version
-	SentAgain   = queue.SentAgain
-	HeldAsked   = queue.HeldAsked
-	HeldGuard   = queue.HeldGuard
-	HeldFrozen  = queue.HeldFrozen
-	SettingSite = queue.SettingSite
-	PieceSize   = queue.PieceSize
-	Lost        = queue.Lost
+	Held       = queue.Held
+	Waiting    = queue.Waiting
+	Claimed    = queue.Claimed
+	Sent       = queue.Sent
+	Withheld   = queue.Withheld
+	Failed     = queue.Failed
+	Unknown    = queue.Unknown
+	Cancelled  = queue.Cancelled
+	Expired    = queue.Expired
+	Suppressed = queue.Suppressed
+	Urgent     = queue.Urgent
+	Normal     = queue.Normal
+	Bulk       = queue.Bulk
+	Version    = queue.Version
+	Knows      = queue.Knows
+	SentAgain  = queue.SentAgain
+
+	Arrived        = queue.Arrived
+	ArrivedPerhaps = queue.ArrivedPerhaps
+	NotArrived     = queue.NotArrived
+	HeldAsked      = queue.HeldAsked
+	HeldGuard      = queue.HeldGuard
+	HeldFrozen     = queue.HeldFrozen
+	SettingSite    = queue.SettingSite
+	PieceSize      = queue.PieceSize
+	Lost           = queue.Lost
 
 	MostBrowsers = challenges.MostBrowsers
 
@@ -119,6 +127,7 @@ var (
 	Lanes       = queue.Lanes
 	PauseKinds  = queue.PauseKinds
 	ErrFenced   = queue.ErrFenced
+	ErrRecall   = queue.ErrRecall
 	ErrTooLarge = queue.ErrTooLarge
 
 	Quiet = db.Quiet

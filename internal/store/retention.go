@@ -69,8 +69,9 @@ var (
 	fileKeys, sweepFiles = byKey("attachment", "bundle",
 		`DELETE FROM @attachment_piece WHERE bundle > ? AND bundle <= ? AND `+unused("attachment_piece"),
 		`DELETE FROM @attachment WHERE bundle > ? AND bundle <= ? AND `+unused("attachment"))
-	challengeKeys, sweepChallenges = byKey("challenge", "id", inRange("challenge", "id", `state <> 'open' AND ends < ?`))
-	changeKeys, sweepChanges       = byKey("change", "id",
+	challengeKeys, sweepChallenges = byKey("challenge", "id",
+		inRange("challenge", "id", `state <> 'open' AND ends < ?`))
+	changeKeys, sweepChanges = byKey("change", "id",
 		inRange("change", "id", `state IN ('stopped', 'settled') AND undo_ends < ?`))
 	failureKeys, sweepFailures = byKey("failure", "name", inRange("failure", "name", `at < ?`))
 

@@ -53,7 +53,7 @@ func exclusive(b *bed) {
 func claims(b *bed) {
 	b.worker("w")
 	late := b.put(func(d *store.Delivery) { d.Due = start.Add(time.Hour) })
-	newer := b.put(func(d *store.Delivery) { d.Version = store.Version + 1 })
+	newer := b.put(func(d *store.Delivery) { d.Version = store.Knows + 1 })
 	first := b.put(func(d *store.Delivery) { d.Due = start.Add(-2 * time.Second) })
 	second := b.put(func(d *store.Delivery) { d.Due = start.Add(-time.Second) })
 	b.put(func(d *store.Delivery) { d.Lane = store.Bulk })

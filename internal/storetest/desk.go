@@ -73,16 +73,26 @@ func wrongList(b *bed) {
 
 func bulk(b *bed) {
 	b.worker("w")
+	var third string
 	for i := range 1203 { // more than two steps
-		b.put(func(d *store.Delivery) {
+		id := b.put(func(d *store.Delivery) {
 			d.Key = fmt.Sprint("k", i%2)
 			d.Due = start.Add(time.Duration(i) * time.Second)
 		})
+		if i == 2 {
+			third = id
+		}
 	}
 	claimed := b.claim("w", 1)
+	b.must(b.begin(claimed[0]))
+	idle, err := b.st.ClaimOne(b.Context(), "w", third, start)
+	b.must(err)
 	n, err := b.st.Cancel(b.Context(), store.Filter{Key: "k0"}, "storm", start)
 	if err != nil || n != 601 {
-		b.Errorf("cancelled %d, %v; want 601, as one is in hand", n, err)
+		b.Errorf("cancelled %d, %v; want 601, as one has begun", n, err)
+	}
+	if err := b.begin(idle); !errors.Is(err, store.ErrFenced) {
+		b.Errorf("the begin of one that was claimed and cancelled: %v", err)
 	}
 	count, err := b.st.Matching(b.Context(), store.Filter{})
 	if err != nil || count[store.Cancelled] != 601 || count[store.Waiting] != 601 || count[store.Claimed] != 1 {
@@ -102,10 +112,9 @@ func bulk(b *bed) {
 	if seen != 1203 {
 		b.Errorf("%d of 1203 exported", seen)
 	}
-	if all, err := b.st.List(b.Context(), store.Filter{Provider: "harbour"}, "", 10); err != nil || len(all) != 0 {
+	if all, err := b.st.List(b.Context(), store.Filter{Provider: "foghorn"}, "", 10); err != nil || len(all) != 0 {
 		b.Errorf("%d through a provider that had none, %v", len(all), err)
 	}
-	b.must(b.begin(claimed[0]))
 	if all, err := b.st.List(b.Context(), store.Filter{Provider: "harbour", CreatedAfter: start,
 		CreatedBefore: start.Add(time.Second), State: store.Claimed, Lane: store.Normal, Address: claimed[0].Address},
 		"", 10); err != nil || len(all) != 1 {

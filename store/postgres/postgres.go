@@ -160,7 +160,9 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		ByIndex:       db.PostgresByIndex,
 		Announce:      "SELECT pg_notify('" + channel + "', '')",
 		RelaxedInside: "SET LOCAL synchronous_commit TO OFF",
-		Lock:          "SELECT pg_advisory_xact_lock(7811020916403)", // a number of our own
+		Lock:          "SELECT pg_advisory_xact_lock(7811020916403)", // numbers of our own
+		Share:         "SELECT pg_advisory_xact_lock_shared(7811020916404)",
+		Alone:         "SELECT pg_advisory_xact_lock(7811020916404)",
 	}
 	d.Place(o.Schema)
 	var durable string

@@ -197,6 +197,9 @@ func (s *Database) Query(ctx context.Context, query string, args ...any) (Rows, 
 	return s.Alone().Query(ctx, query, args...)
 }
 
+// Sharing returns the statement by which a transaction keeps out [Tx.Alone], or "" where it need not.
+func (s *Database) Sharing() string { return s.dialect.Share }
+
 // OneWriter reports whether the database takes one writing transaction at a time.
 func (s *Database) OneWriter() bool { return s.dialect.OneWriter }
 

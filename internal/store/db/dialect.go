@@ -50,6 +50,10 @@ type Dialect struct {
 	// statement is made for, whatever it knows of the table by then; empty where it always does.
 	ByIndex string
 
+	// Share and Alone are statements of a transaction: while one has said Share none goes on that says Alone, and the
+	// other way. They are empty where transactions that write exclude each other anyway.
+	Share, Alone string
+
 	// Relaxed makes the commits of a connection wait for no disk, until Durable does the opposite;
 	// RelaxedInside does it for the transaction it runs in. All three may be empty.
 	Relaxed, Durable, RelaxedInside string

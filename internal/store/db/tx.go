@@ -36,6 +36,15 @@ func (t Tx) Query(ctx context.Context, query string, args ...any) (Rows, error) 
 // Explain is [Database.Explain].
 func (t Tx) Explain(err error) error { return t.s.Explain(err) }
 
+// Alone waits for the transactions that have said [Database.Sharing], and keeps out others until this one ends.
+func (t Tx) Alone(ctx context.Context) error {
+	if t.s.dialect.Alone == "" {
+		return nil
+	}
+	_, err := t.Exec(ctx, t.s.dialect.Alone)
+	return err
+}
+
 // OneWriter is [Database.OneWriter].
 func (t Tx) OneWriter() bool { return t.s.OneWriter() }
 

@@ -66,7 +66,7 @@ var (
 		SELECT `+attemptRow.From("r", db.Values{"worker": "d.worker", "ended": "0", "class": "''", "code": "0",
 		"enhanced": "''", "reply": "''", "remote": "''"})+`
 		FROM r JOIN @delivery d ON d.id = r.delivery AND d.claim = r.claim
-		WHERE `+db.Filled("r.claim")+` AND `+inHand+` @lock(d) RETURNING delivery, claim`)
+		WHERE `+db.Filled("r.claim")+` AND `+inHand+` AND `+free("d")+` @lock(d) RETURNING delivery, claim`)
 )
 
 // Not "= 'claimed'": the partial index of claimed rows would be walked, and where a transaction is
@@ -111,6 +111,9 @@ func (s Rows) Record(ctx context.Context, begins []Beginning, ends []End) (begun
 		return err
 	}
 	begin := beginStatements(begins, found)
+	if shared := s.Sharing(); len(begins) > 0 && shared != "" {
+		begin = append([]db.Statement{{Query: shared}}, begin...)
+	}
 	also := func(e End) bool {
 		return slices.ContainsFunc(begins, func(b Beginning) bool { return b.Delivery.ClaimKey() == e.claimKey() })
 	}

@@ -28,13 +28,13 @@ var (
 	// would lead PostgreSQL to an index of all that wait.
 	claimLane = db.Q(`WITH next AS MATERIALIZED (SELECT id FROM @delivery
 			WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?) AND version <= ?
-			ORDER BY due, id LIMIT ? @free())
+			AND ` + free("illumicode_delivery") + ` ORDER BY due, id LIMIT ? @free())
 		UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?,
 			free = ` + nowFree + `
 		WHERE id @in(SELECT id FROM next) RETURNING ` + deliveryRow.Names())
 	claimOne = db.Q(`UPDATE @delivery SET state = 'claimed', worker = ?, claim = claim + 1, claimed = ?,
 			free = ` + nowFree + `
-		WHERE id = ? AND state = 'waiting' RETURNING ` + deliveryRow.Names())
+		WHERE id = ? AND state = 'waiting' AND ` + free("illumicode_delivery") + ` RETURNING ` + deliveryRow.Names())
 	anyDue = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery
 		WHERE state = 'waiting' AND lane = ? AND due <= ? AND (due, id) > (CAST(? AS BIGINT), ?))`)
 )
@@ -60,7 +60,7 @@ type Reach struct {
 
 // Claim takes deliveries that are due at now for a worker. They come in no particular order.
 func (s Rows) Claim(ctx context.Context, worker string, r Reach, now time.Time) (all []Delivery, err error) {
-	args := []any{string(r.Lane), db.Millis(now), db.Millis(r.After.Due), r.After.ID, Version, r.Most, worker,
+	args := []any{string(r.Lane), db.Millis(now), db.Millis(r.After.Due), r.After.ID, Knows, r.Most, worker,
 		db.Millis(now), db.Millis(now)}
 	err = s.ByIndex(ctx, s.Writes, db.Statement{Query: claimLane, Args: args, Found: func(rows db.Rows) error {
 		all, err = db.Collect(s, rows, deliveryRow.Scan)

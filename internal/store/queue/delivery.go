@@ -51,6 +51,10 @@ var Lanes = []Lane{Urgent, Normal, Bulk}
 // with a higher one to workers that know it.
 const Version = 1
 
+// Knows is the highest version that a worker takes: of what was recalled, which a worker that knows no recalls would
+// send.
+const Knows = 2
+
 // SentAgain begins Delivery.AskedBy of a challenge's letter that is not its first.
 const SentAgain = "sent again for the "
 

@@ -93,10 +93,14 @@ func (s Rows) Matching(ctx context.Context, f Filter) (map[State]int, error) {
 
 // chosen asks for some deliveries that wait or are held, and for which a condition is true.
 func chosen(where string) string {
-	return `SELECT id FROM @delivery WHERE state IN ('waiting', 'held') AND ` + where + ` LIMIT 500 @free()`
+	return `SELECT id FROM @delivery WHERE ` + notBegun + ` AND ` + where + ` LIMIT 500 @free()`
 }
 
-// Cancel ends the deliveries that a filter chooses and that no worker has in hand, and the lists
+// notBegun is the condition that no attempt of a delivery is under way. What is claimed and not begun is taken from its
+// worker with its row.
+const notBegun = `(state IN ('waiting', 'held') OR state = 'claimed' AND NOT ` + begunNow + `)`
+
+// Cancel ends the deliveries that a filter chooses and that no worker has begun to send, and the lists
 // that are not expanded yet, and returns how many of both. It works in steps: what was cancelled
 // stays so if a later step fails.
 func (s Rows) Cancel(ctx context.Context, f Filter, note string, now time.Time) (total int64, err error) {
@@ -189,17 +193,17 @@ func (t Tx) cancel(ctx context.Context, f Filter, note string, now time.Time) (i
 
 var (
 	endChosen = db.Q(leave(db.Values{"data": `'{}'`, "state": `'cancelled'`, "note": `CAST(? AS TEXT)`}) +
-		` WHERE id @listed() AND state IN ('waiting', 'held')`)
-	deleteChosen      = db.Q(`DELETE FROM @delivery WHERE id @listed() AND state IN ('waiting', 'held')`)
+		` WHERE id @listed() AND ` + notBegun)
+	deleteChosen      = db.Q(`DELETE FROM @delivery WHERE id @listed() AND ` + notBegun)
 	deleteChosenItems = db.Q(`DELETE FROM @item WHERE delivery @listed()`)
 )
 
 func releaseChosen(where string) string {
 	return `UPDATE @delivery SET state = 'waiting', held_by = '', note = '' WHERE id @in(SELECT id FROM @delivery
-		WHERE state = 'held' AND ` + where + ` LIMIT 500) AND state = 'held'`
+		WHERE state = 'held' AND held_by NOT LIKE 'recall %' AND ` + where + ` LIMIT 500) AND state = 'held'`
 }
 
-// Release lets held deliveries that a filter chooses wait again, and returns how many.
+// Release lets held deliveries that a filter chooses wait again, and returns how many. What is recalled stays so.
 func (s Rows) Release(ctx context.Context, f Filter) (int64, error) {
 	where, args := f.where()
 	return s.Steps(ctx, func(t db.Tx) (int64, error) {

@@ -81,8 +81,9 @@ func (s Rows) Pauses(ctx context.Context) ([]Pause, error) {
 
 var releaseStray = db.Q(`UPDATE @delivery SET state = 'waiting', held_by = '', note = '' WHERE state = 'held'
 	AND held_by NOT IN ('asked', 'guard', 'perhaps sent')
-	AND NOT EXISTS (SELECT 1 FROM @pause p WHERE p.kind || ': ' || p.name = held_by)`)
+	AND NOT EXISTS (SELECT 1 FROM @pause p WHERE p.kind || ': ' || p.name = held_by)
+	AND NOT EXISTS (SELECT 1 FROM @recall r WHERE r.ended = 0 AND 'recall ' || r.id = held_by)`)
 
-// ReleaseStray lets wait again what is held by a pause that has ended: a worker that had not seen
+// ReleaseStray lets wait again what is held by a pause or a recall that has ended: a worker that had not seen
 // the end yet may have held it since.
 func (s Rows) ReleaseStray(ctx context.Context) (int64, error) { return s.Exec(ctx, releaseStray) }

@@ -56,7 +56,8 @@ type Summary struct {
 	Events    int       // that wait for their rules
 	Aside     int       // events that were set aside
 	Pauses    []Pause
-	Site      string // the base URL this database sends for; empty before the first worker
+	Recalls   []Recall // that hold
+	Site      string   // the base URL this database sends for; empty before the first worker
 }
 
 var (
@@ -123,6 +124,9 @@ func (s Rows) Summary(ctx context.Context, now time.Time) (Summary, error) {
 		return Summary{}, err
 	}
 	if sum.Pauses, err = s.Pauses(ctx); err != nil {
+		return Summary{}, err
+	}
+	if sum.Recalls, err = s.Recalls(ctx); err != nil {
 		return Summary{}, err
 	}
 	sum.Site, err = s.Setting(ctx, SettingSite)
