@@ -41,6 +41,7 @@ var groups = []group{
 	{"pages", 10 * time.Second, pageFigures},
 	{"claim", 8 * time.Minute, claimFigures}, {"deadlines", 30 * time.Second, deadlineFigures},
 	{"memory", 12 * time.Minute, memoryFigures},
+	{"recall", time.Minute, recallFigures}, {"sweep", 20 * time.Minute, sweepFigures},
 }
 
 // rows is what a row must have in its name to be measured and printed.

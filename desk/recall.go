@@ -43,21 +43,21 @@ type Recall struct {
 
 // Recall calls letters back. When it has returned, no worker of this version begins to send one of them, on any
 // machine: neither what waits nor what a worker has claimed, nor fallbacks, lists that are not expanded, and letters
-// that are asked for later. All of them are held by "recall ID". If the error comes after the recall holds, the
-// Recall that comes with it has an ID.
+// that are asked for later. All are marked as held by "recall ID": what there is as far as that takes no second, the
+// rest by workers when it is due. If the error comes after the recall holds, the Recall that comes with it has an ID.
 func (d *Desk) Recall(ctx context.Context, which Choice, why Reason) (Recall, error) {
 	if why == "" {
 		return Recall{}, errors.New("desk: a recall needs a reason")
 	}
-	r, err := d.p.Store.TakeBack(ctx, which.filter(), string(why), d.p.Now())
+	now := d.p.Now()
+	r, err := d.p.Store.TakeBack(ctx, which.filter(), string(why), now)
 	if err != nil {
-		return Recall{ID: r.ID, Why: string(why)}, err
+		return Recall{}, err
 	}
-	return d.recall(ctx, r)
-}
-
-func (d *Desk) recall(ctx context.Context, r store.Recall) (Recall, error) {
 	count, lists, err := d.p.Store.Arrivals(ctx, r)
+	if err == nil {
+		_, err = d.p.Store.HoldRecalled(ctx, now, time.Second)
+	}
 	return Recall{r.ID, r.Why, count[store.Arrived], count[store.ArrivedPerhaps], count[store.NotArrived], lists}, err
 }
 

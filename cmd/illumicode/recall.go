@@ -34,14 +34,16 @@ func (a *app) outboxRecall() *cobra.Command {
 			}
 			return a.withStore(cmd.Context(), func(st *store.Store) error {
 				r, err := st.TakeBack(cmd.Context(), f, why, now)
-				if err != nil && r.ID != "" {
-					return fmt.Errorf("recall %s holds, so that nothing more is begun; what waits is not marked as "+
-						"held yet: %w", r.ID, err)
-				}
 				if err != nil {
 					return err
 				}
-				return a.tellRecall(cmd.Context(), st, r)
+				if err := a.tellRecall(cmd.Context(), st, r); err != nil {
+					return fmt.Errorf("recall %s holds; who has the letters cannot be told yet: %w", r.ID, err)
+				}
+				if _, err := st.HoldRecalled(cmd.Context(), now, 0); err != nil {
+					return fmt.Errorf("recall %s holds; workers mark the rest of it as held: %w", r.ID, err)
+				}
+				return nil
 			})
 		},
 	}

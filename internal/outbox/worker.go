@@ -227,7 +227,7 @@ func (w *worker) look(ctx context.Context) error {
 	if err := w.readHealth(ctx); err != nil {
 		return err
 	}
-	if _, err := w.store.HoldDue(ctx, w.now()); err != nil {
+	if _, err := w.store.HoldDue(ctx, w.now(), w.cfg.Poll/2); err != nil {
 		return err
 	}
 	return w.readPauses(ctx)

@@ -27,7 +27,7 @@ func recalls(b *bed) {
 		b.Errorf("claimed %d, want the other letter alone", len(all))
 	}
 	for _, want := range []int64{5, 0} {
-		if n, err := b.st.HoldRecalled(b.Context(), start); err != nil || n != want {
+		if n, err := b.st.HoldRecalled(b.Context(), start, 0); err != nil || n != want {
 			b.Errorf("held %d, %v, want %d", n, err, want)
 		}
 	}
@@ -41,7 +41,7 @@ func recalls(b *bed) {
 	if all := b.claim("w", 9); len(all) != 0 {
 		b.Errorf("claimed %d that were recalled", len(all))
 	}
-	if n, err := b.st.HoldDue(b.Context(), start); err != nil || n != 2 {
+	if n, err := b.st.HoldDue(b.Context(), start, time.Minute); err != nil || n != 2 {
 		b.Errorf("held %d, %v, want what was given back and what came later", n, err)
 	}
 	if n, err := b.st.Release(b.Context(), store.Filter{Letter: "moved"}); err != nil || n != 0 {
@@ -108,7 +108,7 @@ func recallChoices(b *bed) {
 				d.Lane = store.Bulk // and not the key
 			}
 		})
-		if n, err := b.st.HoldRecalled(b.Context(), start); err != nil || n != 1 {
+		if n, err := b.st.HoldRecalled(b.Context(), start, 0); err != nil || n != 1 {
 			b.Errorf("%+v held %d, %v, want 1", f, n, err)
 		}
 		if b.get(taken).State != store.Held || b.get(left).State != store.Waiting {

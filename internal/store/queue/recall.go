@@ -81,10 +81,10 @@ var (
 	holdRecalled = db.Q(`UPDATE @delivery SET state = 'held', worker = '', claim = claim + 1,
 		version = ` + strconv.Itoa(Knows) + `,
 		free = CASE WHEN free > 0 THEN free - CAST(? AS BIGINT) ELSE free END, ` + joined + `,
-		held_by = (SELECT 'recall ' || MIN(rc.id) FROM @recall rc WHERE ` + recalls("illumicode_delivery") + `),
+		held_by = (SELECT COALESCE('recall ' || MIN(rc.id), 'a recall that has ended') FROM @recall rc
+			WHERE ` + recalls("illumicode_delivery") + `),
 		note = 'recalled'
-		WHERE id @listed() AND state IN ('waiting', 'claimed') AND NOT ` + begunNow + ` AND NOT ` +
-		free("illumicode_delivery"))
+		WHERE id @listed() AND state IN ('waiting', 'claimed') AND NOT ` + begunNow)
 	releaseRecalled = db.Q(`UPDATE @delivery SET state = 'waiting', held_by = '', note = ''
 		WHERE id @listed() AND state = 'held'`)
 )
@@ -106,7 +106,7 @@ func (r Recall) Check() error {
 }
 
 // Recall makes a recall hold. When it has returned nothing is begun any more that the recall chooses, by workers of
-// this version; what is on its way stays so until [Rows.HoldRecalled] has held it.
+// this version. What is on its way is marked as held by [Rows.HoldRecalled], and by workers when it is due.
 func (s Rows) Recall(ctx context.Context, r Recall) error {
 	if err := r.Check(); err != nil {
 		return err
@@ -120,18 +120,13 @@ func (s Rows) Recall(ctx context.Context, r Recall) error {
 	})
 }
 
-// TakeBack makes a recall hold, and holds what it chooses of all that is on its way. If it fails after the recall
-// holds, the recall that it returns has an ID, and nothing leaves nevertheless.
+// TakeBack makes a recall hold, and returns it with its ID.
 func (s Rows) TakeBack(ctx context.Context, choice Filter, why string, now time.Time) (Recall, error) {
 	var unique [3]byte
 	rand.Read(unique[:])
 	r := Recall{ID: now.UTC().Format(time.DateOnly) + "-" + hex.EncodeToString(unique[:]), Choice: choice, Why: why,
 		Made: now}
-	if err := s.Recall(ctx, r); err != nil {
-		return Recall{}, err
-	}
-	_, err := s.HoldRecalled(ctx, now)
-	return r, err
+	return r, s.Recall(ctx, r)
 }
 
 // EndReleasing ends a recall and lets go what it holds; called again it goes on where it failed. It returns how many
@@ -152,7 +147,7 @@ func (s Rows) EndCancelling(ctx context.Context, r Recall, now time.Time) (total
 		if err != nil {
 			return 0, err
 		}
-		if _, err := s.HoldRecalled(ctx, now); err != nil {
+		if _, err := s.HoldRecalled(ctx, now, 0); err != nil {
 			return total, err
 		}
 	}
@@ -165,18 +160,32 @@ func (s Rows) EndCancelling(ctx context.Context, r Recall, now time.Time) (total
 
 // Arrivals counts what a recall chooses by whether its recipients have it, and the lists that are not expanded yet.
 func (s Rows) Arrivals(ctx context.Context, r Recall) (count map[Arrival]int, lists int, err error) {
-	count = make(map[Arrival]int)
-	if err := s.EachRecalled(ctx, r, func(one Recalled) error { count[one.Arrival]++; return nil }); err != nil {
+	where, args := r.Choice.where()
+	groups, err := db.All(ctx, s, func(row db.Scanner) (g struct {
+		how Arrival
+		n   int
+	}, err error) {
+		return g, row.Scan(&g.how, &g.n)
+	}, `SELECT CASE WHEN state = 'sent' THEN '`+string(Arrived)+`'
+		WHEN state = 'unknown' OR (attempts > 0 OR state = 'claimed') AND EXISTS (SELECT 1 FROM @attempt a
+			WHERE a.delivery = o.id AND (a.ended = 0 OR a.class = 'ambiguous')) THEN '`+string(ArrivedPerhaps)+`'
+		ELSE '`+string(NotArrived)+`' END AS how, COUNT(*) FROM @outbox o WHERE `+where+` GROUP BY how`, args...)
+	if err != nil {
 		return nil, 0, err
+	}
+	count = make(map[Arrival]int)
+	for _, g := range groups {
+		count[g.how] = g.n
 	}
 	lists, err = s.listsOf(ctx, r)
 	return count, lists, err
 }
 
-// HoldRecalled holds what recalls choose of all that is on its way, in pieces, and returns how much that was. What has
-// begun stays with its worker.
-func (s Rows) HoldRecalled(ctx context.Context, now time.Time) (held int64, err error) {
-	for after := ""; ; {
+// HoldRecalled marks as held what recalls choose of all that is on its way, in pieces and for no longer than a while; 0
+// is as long as it takes. It returns how much that was. What has begun stays with its worker.
+func (s Rows) HoldRecalled(ctx context.Context, now time.Time, atMost time.Duration) (held int64, err error) {
+	began := time.Now()
+	for after := ""; atMost == 0 || time.Since(began) < atMost; {
 		keys, err := db.All(ctx, s, db.Scalar[string], onTheWay, after)
 		if err != nil || len(keys) == 0 {
 			return held, err
@@ -188,18 +197,21 @@ func (s Rows) HoldRecalled(ctx context.Context, now time.Time) (held int64, err 
 		}
 		after = last
 	}
+	return held, nil
 }
 
-// HoldDue does the same for what is due, as far as it waits, a piece of each lane.
-func (s Rows) HoldDue(ctx context.Context, now time.Time) (held int64, err error) {
+// HoldDue does the same for what is due and waits, for no longer than a while.
+func (s Rows) HoldDue(ctx context.Context, now time.Time, atMost time.Duration) (held int64, err error) {
 	any, err := db.One(ctx, s, db.Scalar[bool], anyRecall)
 	if err != nil || !any {
 		return 0, err
 	}
+	began := time.Now()
 	for _, lane := range Lanes {
-		n, err := s.holdSome(ctx, now, lockDue, string(lane), db.Millis(now))
-		if held += n; err != nil {
-			return held, err
+		for n := int64(1); n > 0 && time.Since(began) < atMost; held += n {
+			if n, err = s.holdSome(ctx, now, lockDue, string(lane), db.Millis(now)); err != nil {
+				return held, err
+			}
 		}
 	}
 	return held, nil
