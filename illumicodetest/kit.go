@@ -95,6 +95,7 @@ func Idle(tb testing.TB, change ...func(*illumicode.Config)) *Kit {
 	var err error
 	k.Inbox, err = inbox.New(inbox.Config{})
 	must(err)
+	tb.Cleanup(func() { k.Inbox.Close() })
 	k.Way = k.serveInbox(dir)
 
 	from, err := message.ParseAddress("crew@ternisle.example")

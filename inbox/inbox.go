@@ -7,6 +7,7 @@
 package inbox
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,7 +15,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +25,15 @@ type Config struct {
 	// Dir is where letters are kept as .eml files, so that they are there after a restart.
 	// Empty means in memory only.
 	Dir string
+
+	// Memory bounds what letters take of the memory, in bytes; 0 means 64 MiB. Disk bounds their files; 0 means 512
+	// MiB. The oldest letters go first, with their files; the last one stays. Letters over 4 MiB are in files, in any
+	// case.
+	Memory, Disk int64
+
+	// Hosts are further names under which the pages may be asked for. Any IP address and localhost are good; other
+	// names are refused, so that a page of a stranger, whose name leads here, cannot read the letters.
+	Hosts []string
 
 	// Refuse lets the server turn a letter away after its final dot: it is asked with the
 	// recipient and how many letters were offered for it before, and returns nil to accept.
@@ -38,9 +47,9 @@ type Refusal struct {
 	Text     string
 }
 
-// keep bounds how many letters are shown; the oldest go first. It is a development tool, and
+// most bounds how many letters are shown; the oldest go first. It is a development tool, and
 // must not fill the memory of whoever leaves it running.
-const keep = 5000
+const most = 5000
 
 // An Inbox holds captured letters. It is safe for concurrent use. Use [New].
 type Inbox struct {
@@ -49,9 +58,12 @@ type Inbox struct {
 
 	mu      sync.Mutex // guards the following
 	letters []*Letter  // in order of arrival
+	memory  int64      // that they take
+	disk    int64
 	offered map[string]int
 	next    int
 	arrived chan struct{} // closed and replaced at each arrival
+	dir     string        // of files: Config.Dir, or one of its own as soon as it is needed
 }
 
 // New returns an inbox with the letters that Config.Dir holds already.
@@ -60,6 +72,7 @@ func New(c Config) (*Inbox, error) {
 	if err != nil {
 		return nil, err
 	}
+	c.Memory, c.Disk = cmp.Or(c.Memory, 64<<20), cmp.Or(c.Disk, 512<<20)
 	in := &Inbox{cfg: c, cert: cert, offered: make(map[string]int), next: 1, arrived: make(chan struct{})}
 	if c.Dir == "" {
 		return in, nil
@@ -72,21 +85,14 @@ func New(c Config) (*Inbox, error) {
 		return nil, err
 	}
 	for _, name := range names { // sorted, and named by number
-		raw, err := os.ReadFile(name)
+		l, err := load(name)
 		if err != nil {
 			return nil, fmt.Errorf("inbox: %w", err)
 		}
-		info, err := os.Stat(name)
-		if err != nil {
-			return nil, fmt.Errorf("inbox: %w", err)
+		if l != nil {
+			in.next = max(in.next, l.ID+1)
+			in.add(l)
 		}
-		l := parse(raw)
-		l.Received = info.ModTime()
-		if _, err := fmt.Sscanf(filepath.Base(name), "%d.eml", &l.ID); err != nil {
-			continue // not one of ours
-		}
-		in.next = max(in.next, l.ID+1)
-		in.letters = append(in.letters, l)
 	}
 	return in, nil
 }
@@ -137,8 +143,41 @@ func (in *Inbox) letter(id int) *Letter {
 	return nil
 }
 
+// load reads a letter from its file; nil if it is not one of ours.
+func load(name string) (*Letter, error) {
+	var id int
+	if _, err := fmt.Sscanf(filepath.Base(name), "%d.eml", &id); err != nil {
+		return nil, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	l := parse(f)
+	l.ID, l.Received, l.Size, l.file = id, info.ModTime(), info.Size(), name
+	if l.Size <= inMemory {
+		l.Raw, err = os.ReadFile(name)
+	}
+	return l, err
+}
+
+// Close removes the files of an inbox that has no folder.
+func (in *Inbox) Close() error {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if in.cfg.Dir != "" || in.dir == "" {
+		return nil
+	}
+	return os.RemoveAll(in.dir)
+}
+
 // offer decides on a letter for to, and keeps it unless it is refused.
-func (in *Inbox) offer(from, to string, raw []byte) *Refusal {
+func (in *Inbox) offer(from, to string, s *spool) *Refusal {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	before := in.offered[to]
@@ -148,22 +187,23 @@ func (in *Inbox) offer(from, to string, raw []byte) *Refusal {
 			return r
 		}
 	}
-	l := parse(raw)
+	source, err := s.source()
+	if err != nil {
+		return unwritable
+	}
+	l := parse(source)
 	l.ID, l.Received, l.EnvelopeFrom, l.EnvelopeTo = in.next, time.Now(), from, to
-	if in.cfg.Dir != "" {
-		if err := l.save(in.cfg.Dir); err != nil {
-			return &Refusal{Code: 452, Enhanced: [3]int{4, 3, 1}, Text: "the inbox cannot write its folder"}
-		}
+	if err := in.keep(l, s); err != nil {
+		return unwritable
 	}
 	in.next++
-	in.letters = append(in.letters, l)
-	if len(in.letters) > keep {
-		in.letters = slices.Delete(in.letters, 0, len(in.letters)-keep)
-	}
+	in.add(l)
 	close(in.arrived)
 	in.arrived = make(chan struct{})
 	return nil
 }
+
+var unwritable = &Refusal{Code: 452, Enhanced: [3]int{4, 3, 1}, Text: "the inbox cannot write its folder"}
 
 // Serve accepts mail on smtp and shows the pages on web until ctx ends. It closes both.
 func (in *Inbox) Serve(ctx context.Context, smtp, web net.Listener) error {

@@ -1,7 +1,8 @@
 package inbox
 
 import (
-	"bytes"
+	"bufio"
+	"cmp"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -10,11 +11,12 @@ import (
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net/mail"
-	"os"
-	"path/filepath"
+	"net/textproto"
 	"regexp"
 	"strings"
 	"time"
+
+	"golang.org/x/net/html/charset"
 )
 
 // A Letter is a captured message and what a reader sees of it. It is immutable.
@@ -23,22 +25,33 @@ type Letter struct {
 	Received     time.Time
 	EnvelopeFrom string
 	EnvelopeTo   string
-	Raw          []byte
+	Size         int64  // of the source, in bytes
+	Raw          []byte // the source; nil for a letter over 4 MiB, see [Letter.Open]
 
 	From, To, ReplyTo, Subject, Date, MessageID string
-	Text, HTML                                  string
+	Text, HTML                                  string // in UTF-8; at most a megabyte each
+	Attachments                                 []Attachment
 	Problem                                     string // why the source could not be read in full; usually empty
+
+	file string // that has the source; "" for none
+}
+
+// An Attachment is a part of a letter beside its text and its HTML.
+type Attachment struct {
+	Name string // empty if it has none
+	Type string // media type
+	Size int64  // decoded, in bytes
 }
 
 // parse reads what can be read of a message; what cannot is told in Problem, never hidden.
-func parse(raw []byte) *Letter {
-	l := &Letter{Raw: raw}
-	m, err := mail.ReadMessage(bytes.NewReader(raw))
+func parse(source io.Reader) *Letter {
+	l := new(Letter)
+	m, err := mail.ReadMessage(bufio.NewReader(source))
 	if err != nil {
 		l.Problem = "the header cannot be read: " + err.Error()
 		return l
 	}
-	words := new(mime.WordDecoder)
+	words := &mime.WordDecoder{CharsetReader: charset.NewReaderLabel}
 	get := func(field string) string {
 		v, err := words.DecodeHeader(m.Header.Get(field))
 		if err != nil {
@@ -51,17 +64,18 @@ func parse(raw []byte) *Letter {
 	if to, err := mail.ParseAddress(m.Header.Get("To")); err == nil {
 		l.EnvelopeTo = to.Address // overwritten by the real envelope, where there is one
 	}
-	if err := l.walk(m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), m.Body, 0); err != nil {
+	if err := l.walk(textproto.MIMEHeader(m.Header), m.Body, 0); err != nil {
 		l.Problem = "the body cannot be read: " + err.Error()
 	}
 	return l
 }
 
-// walk collects the first text and the first HTML part.
-func (l *Letter) walk(contentType, encoding string, body io.Reader, depth int) error {
-	if contentType == "" {
-		contentType = "text/plain"
-	}
+// mostText is how much of a text is read, in bytes.
+const mostText = 1 << 20
+
+// walk collects the first text and the first HTML part, and lists the others.
+func (l *Letter) walk(header textproto.MIMEHeader, body io.Reader, depth int) error {
+	contentType := cmp.Or(header.Get("Content-Type"), "text/plain")
 	kind, params, err := mime.ParseMediaType(contentType)
 	if err != nil || depth > 8 {
 		return fmt.Errorf("content type %q: %v", contentType, err)
@@ -76,29 +90,46 @@ func (l *Letter) walk(contentType, encoding string, body io.Reader, depth int) e
 			if err != nil {
 				return err
 			}
-			if err := l.walk(p.Header.Get("Content-Type"), p.Header.Get("Content-Transfer-Encoding"),
-				p, depth+1); err != nil {
+			if err := l.walk(p.Header, p, depth+1); err != nil {
 				return err
 			}
 		}
 	}
-	switch strings.ToLower(encoding) {
+	switch strings.ToLower(header.Get("Content-Transfer-Encoding")) {
 	case "quoted-printable":
 		body = quotedprintable.NewReader(body)
 	case "base64":
 		body = base64.NewDecoder(base64.StdEncoding, body)
 	}
-	b, err := io.ReadAll(body)
-	if err != nil {
-		return err
+	disposition, named, _ := mime.ParseMediaType(header.Get("Content-Disposition"))
+	switch {
+	case kind == "text/plain" && l.Text == "" && disposition != "attachment":
+		l.Text, err = readText(body, params["charset"])
+	case kind == "text/html" && l.HTML == "" && disposition != "attachment":
+		l.HTML, err = readText(body, params["charset"])
+	default:
+		one := Attachment{Name: cmp.Or(named["filename"], params["name"]), Type: kind}
+		one.Size, err = io.Copy(io.Discard, body)
+		l.Attachments = append(l.Attachments, one)
 	}
-	switch text := strings.ReplaceAll(string(b), "\r\n", "\n"); {
-	case kind == "text/plain" && l.Text == "":
-		l.Text = text
-	case kind == "text/html" && l.HTML == "":
-		l.HTML = text
+	return err
+}
+
+// readText reads a text of some charset, and the rest of a longer one in vain.
+func readText(body io.Reader, label string) (string, error) {
+	text := body
+	if label != "" {
+		decoded, err := charset.NewReaderLabel(label, body)
+		if err != nil {
+			return "", err
+		}
+		text = decoded
 	}
-	return nil
+	b, err := io.ReadAll(io.LimitReader(text, mostText))
+	if err == nil {
+		_, err = io.Copy(io.Discard, body)
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(string(b), "\uFFFD"), "\r\n", "\n"), err
 }
 
 var (
@@ -115,8 +146,4 @@ func (l *Letter) Code() string {
 		return m[1]
 	}
 	return ""
-}
-
-func (l *Letter) save(dir string) error {
-	return os.WriteFile(filepath.Join(dir, fmt.Sprintf("%06d.eml", l.ID)), l.Raw, 0o600)
 }

@@ -4,6 +4,8 @@ import (
 	"embed"
 	"encoding/json"
 	"html/template"
+	"io"
+	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -15,7 +17,7 @@ import (
 var pageFiles embed.FS
 
 var pages = template.Must(template.New("").Funcs(template.FuncMap{
-	"clock": func(t time.Time) string { return t.Format("15:04:05") },
+	"clock": func(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") },
 }).ParseFS(pageFiles, "pages/*.html"))
 
 // Handler returns the pages: the list, each letter, its HTML part in a frame that can do nothing
@@ -27,7 +29,25 @@ func (in *Inbox) Handler() http.Handler {
 	mux.HandleFunc("GET /letter/{id}", in.withLetter(in.letterPage))
 	mux.HandleFunc("GET /letter/{id}/html", in.withLetter(htmlPart))
 	mux.HandleFunc("GET /letter/{id}/source", in.withLetter(source))
-	return mux
+	return in.homeOnly(mux)
+}
+
+// homeOnly refuses to show letters under a foreign name: by DNS, a stranger's page can have its own name lead here.
+func (in *Inbox) homeOnly(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := r.Host
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		host = strings.ToLower(strings.Trim(host, "[]"))
+		if net.ParseIP(host) == nil && host != "localhost" && !strings.HasSuffix(host, ".localhost") &&
+			!slices.Contains(in.cfg.Hosts, host) {
+			http.Error(w, "The inbox is not shown under this name. Ask for it by its address, or add the name to its "+
+				"hosts.", http.StatusMisdirectedRequest)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }
 
 func (in *Inbox) listPage(w http.ResponseWriter, r *http.Request) {
@@ -49,16 +69,35 @@ type jsonLetter struct {
 	Link     string    `json:"link"`
 	Code     string    `json:"code"`
 	Return   string    `json:"return_path"` // where its bounces go
+	Size     int64     `json:"size"`        // of the source, in bytes
+
+	Attachments []jsonAttachment `json:"attachments,omitempty"`
+}
+
+type jsonAttachment struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+	Size int64  `json:"size"`
 }
 
 func (in *Inbox) listJSON(w http.ResponseWriter, r *http.Request) {
-	out := []jsonLetter{}
-	for _, l := range in.Letters(r.URL.Query().Get("to")) {
-		out = append(out, jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(),
-			l.Code(), l.EnvelopeFrom})
-	}
 	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(out) // a client that has gone is nobody to tell
+	io.WriteString(w, "[") // letter by letter: together they would take as much memory again
+	enc := json.NewEncoder(w)
+	for i, l := range in.Letters(r.URL.Query().Get("to")) {
+		one := jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(), l.Code(),
+			l.EnvelopeFrom, l.Size, nil}
+		for _, a := range l.Attachments {
+			one.Attachments = append(one.Attachments, jsonAttachment(a))
+		}
+		if i > 0 {
+			io.WriteString(w, ",")
+		}
+		if enc.Encode(one) != nil {
+			return // a client that has gone is nobody to tell
+		}
+	}
+	io.WriteString(w, "]\n")
 }
 
 func (in *Inbox) withLetter(show func(http.ResponseWriter, *http.Request, *Letter)) http.HandlerFunc {
@@ -78,7 +117,7 @@ func (in *Inbox) letterPage(w http.ResponseWriter, r *http.Request, l *Letter) {
 	if view != "text" && view != "source" {
 		view = "html"
 	}
-	render(w, "letter.html", map[string]any{"L": l, "View": view, "Source": string(l.Raw), "Size": len(l.Raw)})
+	render(w, "letter.html", map[string]any{"L": l, "View": view, "Source": string(l.Raw)})
 }
 
 // htmlPart serves a letter's own markup. It is somebody else's: no script, no forms, no other
@@ -94,7 +133,13 @@ func htmlPart(w http.ResponseWriter, _ *http.Request, l *Letter) {
 func source(w http.ResponseWriter, _ *http.Request, l *Letter) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	w.Write(l.Raw)
+	from, err := l.Open()
+	if err != nil {
+		http.Error(w, "The letter was removed to make room for later ones.", http.StatusGone)
+		return
+	}
+	defer from.Close()
+	io.Copy(w, from)
 }
 
 func render(w http.ResponseWriter, name string, data any) {

@@ -55,12 +55,13 @@ func (s *session) Rcpt(to string, _ *smtpserver.RcptOptions) error {
 }
 
 func (s *session) Data(r io.Reader) error {
-	raw, err := io.ReadAll(r)
-	if err != nil {
+	in := &spool{dir: s.in.cfg.Dir}
+	defer in.close()
+	if _, err := io.Copy(in, r); err != nil {
 		return err
 	}
 	for _, to := range s.to {
-		if r := s.in.offer(s.from, to, raw); r != nil {
+		if r := s.in.offer(s.from, to, in); r != nil {
 			return &smtpserver.SMTPError{Code: r.Code, EnhancedCode: r.Enhanced, Message: r.Text}
 		}
 	}

@@ -13,12 +13,13 @@ import (
 
 func (a *app) inbox() *cobra.Command {
 	var pages, smtp, data, certificate string
+	var hosts []string
 	cmd := &cobra.Command{
 		Use:   "inbox",
 		Short: "Run the capture inbox alone: an SMTP server that keeps what it is sent, and its pages",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			in, err := inbox.New(inbox.Config{Dir: data})
+			in, err := inbox.New(inbox.Config{Dir: data, Hosts: hosts})
 			if err != nil {
 				return err
 			}
@@ -53,12 +54,15 @@ func (a *app) inbox() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			defer in.Close()
 			return in.Serve(cmd.Context(), mail, web)
 		},
 	}
 	cmd.Flags().StringVar(&pages, "pages", "127.0.0.1:8441", "where the pages listen")
 	cmd.Flags().StringVar(&smtp, "smtp", "127.0.0.1:8442", "where the SMTP server listens")
 	cmd.Flags().StringVar(&data, "data", "", "keep letters as .eml files in this folder (default: in memory)")
+	cmd.Flags().StringArrayVar(&hosts, "host", nil,
+		"a further name under which the pages are shown, beside localhost and addresses; may be given several times")
 	cmd.Flags().StringVar(&certificate, "certificate", "",
 		"write the server's certificate here (default: a temporary file)")
 	return cmd
