@@ -289,7 +289,11 @@ func (a *app) outboxAdopt() *cobra.Command {
 					return err
 				}
 				site := f.SiteURL()
-				if sum.Site == site {
+				away, err := st.LooksAway(cmd.Context())
+				if err != nil {
+					return err
+				}
+				if sum.Site == site && !away {
 					return a.print(map[string]string{"site": site},
 						func() { a.line("The database sends for %s already.", site) })
 				}
@@ -305,7 +309,7 @@ func (a *app) outboxAdopt() *cobra.Command {
 						return errors.New("nothing was changed")
 					}
 				}
-				if err := st.Set(cmd.Context(), store.SettingSite, site); err != nil {
+				if err := st.Adopt(cmd.Context(), site); err != nil {
 					return err
 				}
 				return a.print(map[string]string{"site": site},

@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -74,19 +75,17 @@ func (a *app) outboxList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				ways, err := waysAt(cmd.Context(), cfg, st, now)
-				if err != nil {
-					return err
-				}
-				behind, err := behindAt(cmd.Context(), cfg, st, now)
-				if err != nil {
+				ways, waysErr := waysAt(cmd.Context(), cfg, st, now)
+				behind, behindErr := behindAt(cmd.Context(), cfg, st, now)
+				away, err := st.LooksAway(cmd.Context())
+				if err = errors.Join(waysErr, behindErr, err); err != nil {
 					return err
 				}
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
 					"providers": ways, "deliveries": deliveriesOf(list),
 					"sweep_lag_seconds": int(behind.Seconds())}, func() {
-					a.summaryText(cfg, sum, ways, now)
+					a.summaryText(cfg, sum, ways, away, now)
 					a.tellBehind(behind)
 					if matching != nil {
 						a.line("These match: %s", countLine(matching))
@@ -143,7 +142,7 @@ func deliveriesOf(list []store.Delivery) []deliveryJSON {
 	return all
 }
 
-func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, now time.Time) {
+func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, away bool, now time.Time) {
 	a.line("%s", summaryLine(sum))
 	for _, l := range sum.Loads {
 		if l.State == store.Waiting && !l.Oldest.After(now) {
@@ -161,6 +160,10 @@ func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, n
 	for _, p := range sum.Pauses {
 		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name,
 			clock(p.Since), because(p.Note), p.Kind, p.Name)
+	}
+	if away {
+		a.line("THIS DATABASE LOOKS LIKE A COPY, or was moved; workers that see it so send nothing.\n  If it is to " +
+			"send from here, cancel what must not go out, then run `illumicode outbox adopt`.")
 	}
 	for _, r := range sum.Recalls {
 		a.line("RECALLED: %s, since %s%s\n  `illumicode outbox recall show %s` says who has it.", choiceLine(r.Choice),

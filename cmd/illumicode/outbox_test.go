@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/csv"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
@@ -148,6 +149,41 @@ func TestAdopt(t *testing.T) {
 	if n, _ := p.arrived(5); n != 2 {
 		t.Errorf("%d arrived", n)
 	}
+}
+
+// A copy of the file sends nothing, also for the same site, until it is adopted. A backup that is put in its place is
+// none.
+func TestCopyOfTheFile(t *testing.T) {
+	p := newPlace(t)
+	p.fill(1)
+	p.must("deliver", "--until-empty")
+	raw, err := os.ReadFile(p.file("outbox.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.write("copy.db", string(raw))
+	p.change("outbox.db", "copy.db")
+	if _, errOut, code := p.do("notify", "--to", address(2)); code != exitFailed ||
+		!strings.Contains(errOut, "THIS DATABASE IS A COPY") {
+		t.Errorf("exit %d: %s", code, errOut)
+	}
+	if out := p.must("outbox", "list"); !strings.Contains(out, "THIS DATABASE LOOKS LIKE A COPY") {
+		t.Error(out)
+	}
+	if n, _ := p.arrived(5); n != 1 {
+		t.Errorf("%d arrived", n)
+	}
+	p.must("outbox", "adopt", "--yes")
+	p.must("deliver", "--until-empty")
+	if n, _ := p.arrived(5); n != 2 {
+		t.Errorf("%d arrived after it was adopted", n)
+	}
+	p.write("backup.db", string(raw))
+	if err := os.Rename(p.file("backup.db"), p.file("outbox.db")); err != nil {
+		t.Fatal(err)
+	}
+	p.change("copy.db", "outbox.db")
+	p.must("notify", "--to", address(3))
 }
 
 // Events come from a file or from other programs' rows; what no rule takes is shown with the reason.

@@ -79,6 +79,19 @@ func (w *worker) holding(ctx context.Context) (bool, error) {
 	if w.cfg.Site == "" {
 		return false, nil
 	}
+	if !w.home.Load() {
+		home, err := w.store.AtHome(ctx)
+		if err != nil {
+			return false, err
+		}
+		if w.home.Store(home); !home {
+			if !w.holds.Swap(true) { // once, and not with every look
+				w.log.Error("THIS DATABASE IS A COPY, or was moved, so nothing is sent. If it is to send from here, " +
+					"cancel what must not go out, then run `illumicode outbox adopt`")
+			}
+			return true, nil
+		}
+	}
 	site, err := w.store.SetOnce(ctx, store.SettingSite, w.cfg.Site)
 	if err != nil || site == w.cfg.Site {
 		return false, err

@@ -21,6 +21,7 @@ type worker struct {
 	marks  map[store.Lane]*trail
 	paused atomic.Pointer[paused]
 	holds  atomic.Bool // nothing may be sent
+	home   atomic.Bool // the database is no copy
 	lease  *lease
 
 	claimed   chan struct{} // closed when it has looked for letters once

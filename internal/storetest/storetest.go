@@ -29,7 +29,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		{"tries", tries},
 		{"a begin that failed", unsent}, {"recovery", recovery}, {"claims unheard of", unheard}, {"collapse", collapse},
 		{"holds and pauses", holds}, {"bulk changes", bulk},
-		{"recalls", recalls}, {"what recalls choose", recallChoices}, {"a wrong list", wrongList},
+		{"copies", homes}, {"recalls", recalls}, {"what recalls choose", recallChoices}, {"a wrong list", wrongList},
 		{"reminders move", moves},
 		{"lists expand once", lists},
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},

@@ -161,8 +161,9 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 		Announce:      "SELECT pg_notify('" + channel + "', '')",
 		RelaxedInside: "SET LOCAL synchronous_commit TO OFF",
 		Lock:          "SELECT pg_advisory_xact_lock(7811020916403)", // numbers of our own
-		Share:         "SELECT pg_advisory_xact_lock_shared(7811020916404)",
-		Alone:         "SELECT pg_advisory_xact_lock(7811020916404)",
+		Home:          home, Moved: 1,
+		Share: "SELECT pg_advisory_xact_lock_shared(7811020916404)",
+		Alone: "SELECT pg_advisory_xact_lock(7811020916404)",
 	}
 	d.Place(o.Schema)
 	var durable string
@@ -201,6 +202,24 @@ func use(ctx context.Context, p pool, o Options) (*store.Store, error) {
 	st := new(store.Store)
 	rows.Publish(st, rows.New(p.db, d, p.owned))
 	return st, nil
+}
+
+// home returns what marks a database's place: the cluster, which a standby shares with its primary, and the database in
+// it. The cluster is empty where this user may not ask.
+func home(ctx context.Context, pool *sql.DB) ([]string, error) {
+	var oid, cluster string
+	var may bool
+	if err := pool.QueryRowContext(ctx, "SELECT oid::text, has_function_privilege('pg_control_system()', 'execute') "+
+		"FROM pg_database WHERE datname = current_database()").Scan(&oid, &may); err != nil {
+		return nil, err
+	}
+	if may {
+		if err := pool.QueryRowContext(ctx, "SELECT system_identifier::text FROM pg_control_system()").Scan(
+			&cluster); err != nil {
+			return nil, err
+		}
+	}
+	return []string{cluster, oid}, nil
 }
 
 // forgets reports whether the connections are set up not to keep prepared statements. Those of another driver

@@ -152,6 +152,7 @@ func Use(ctx context.Context, own *sql.DB) (*store.Store, error) {
 // NORMAL in WAL mode a commit waits for no disk, and the next one with FULL brings it there.
 func dialect(synchronous int) db.Dialect {
 	d := db.Dialect{Name: "sqlite", Explain: explain, OneWriter: true, Words: db.SQLite(), Columns: columns,
+		Home: home, Moved: 2,
 		Made: "SELECT COUNT(*) FROM sqlite_schema WHERE type = 'table' AND name = 'illumicode_migration'"}
 	if synchronous > 1 {
 		d.Relaxed, d.Durable = "PRAGMA synchronous = NORMAL", "PRAGMA synchronous = "+strconv.Itoa(synchronous)

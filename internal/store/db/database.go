@@ -197,6 +197,18 @@ func (s *Database) Query(ctx context.Context, query string, args ...any) (Rows, 
 	return s.Alone().Query(ctx, query, args...)
 }
 
+// Home returns the marks of the database's place, nil if it has none.
+func (s *Database) Home(ctx context.Context) ([]string, error) {
+	if s.dialect.Home == nil {
+		return nil, nil
+	}
+	marks, err := s.dialect.Home(ctx, s.db)
+	return marks, s.Explain(err)
+}
+
+// Moved returns how many of these marks differ if the database is elsewhere.
+func (s *Database) Moved() int { return s.dialect.Moved }
+
 // Sharing returns the statement by which a transaction keeps out [Tx.Alone], or "" where it need not.
 func (s *Database) Sharing() string { return s.dialect.Share }
 

@@ -50,6 +50,11 @@ type Dialect struct {
 	// statement is made for, whatever it knows of the table by then; empty where it always does.
 	ByIndex string
 
+	// Home returns what marks the place of the database, nil if nothing does. It is another place if Moved of the marks
+	// differ.
+	Home  func(ctx context.Context, db *sql.DB) ([]string, error)
+	Moved int
+
 	// Share and Alone are statements of a transaction: while one has said Share none goes on that says Alone, and the
 	// other way. They are empty where transactions that write exclude each other anyway.
 	Share, Alone string
