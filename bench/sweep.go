@@ -53,8 +53,8 @@ func sweepFigures(scale int) ([]figure, error) {
 		p99 := urgent[len(urgent)*99/100]
 		out = append(out, figure{fmt.Sprintf("delivery to nowhere while %d old rows go, %s", rows, database),
 			"no row goes", medianRatio(without, with), -0.9, fmt.Sprintf("%d went meanwhile", rows-left)},
-			figure{"urgent letters meanwhile, p99, " + database, "100 ms", float64(p99) / float64(100*time.Millisecond), 1,
-				fmt.Sprint(p99)})
+			figure{"urgent letters meanwhile, p99, " + database, "100 ms",
+				float64(p99) / float64(100*time.Millisecond), 1, fmt.Sprint(p99)})
 	}
 	return out, nil
 }
