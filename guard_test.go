@@ -106,7 +106,7 @@ func TestUnknownLetterIsLeft(t *testing.T) {
 		t.Fatal(err)
 	}
 	k.Service.Wake()
-	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Logged(), "left to a newer worker") &&
+	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(k.Logged(), "left to another worker") &&
 		time.Now().Before(deadline); {
 		time.Sleep(5 * time.Millisecond)
 	}

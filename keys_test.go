@@ -11,6 +11,7 @@ import (
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/token"
 )
 
@@ -57,6 +58,47 @@ func TestStartLooksAtKeys(t *testing.T) {
 	if _, err := again(t, k, token.Generate(time.Now())); err != nil {
 		t.Errorf("after the lost key was put on record: %v", err)
 	}
+}
+
+// A letter whose key a worker lacks is left to one that has it, and said so: machines get a new key one after another. It
+// fails only if the key is on record as retired.
+func TestKeyOfAnotherMachine(t *testing.T) {
+	k := illumicodetest.Idle(t)
+	begin(t, k, "a") // so that the other knows a key
+	old, err := k.Keys.Rotate(token.ForLinks, time.Now(), time.Now().Add(time.Hour))
+	if err != nil {
+		t.Fatal(err)
+	}
+	behind, err := token.Parse(k.Keys.Marshal())
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.Keys.Replace(old)
+	begin(t, k, "b")
+	kid := keyring.Of(k.Keys).Active().ID()
+	other := illumicodetest.New(t, func(c *illumicode.Config) {
+		c.Store, c.Keys = k.Service.Store(), behind
+		c.Outbox.Poll = 10 * time.Millisecond
+	})
+	st := flow.Of(k.Service).Store
+	var left store.Delivery
+	eventually(t, func() bool {
+		all, err := st.List(t.Context(), store.Filter{State: store.Waiting}, "", 9)
+		if err != nil || len(all) != 1 {
+			return false
+		}
+		left = all[0]
+		return strings.Contains(left.Note, kid)
+	})
+	if !strings.Contains(other.Logged(), "left to another worker") || left.Attempts != 0 {
+		t.Errorf("%+v; the log:\n%s", left, other.Logged())
+	}
+	if err := st.RecordRetired(t.Context(), kid); err != nil {
+		t.Fatal(err)
+	}
+	other.Clock.Move(time.Minute)
+	other.Service.Wake()
+	ended(t, k, left.ID, store.Failed)
 }
 
 // A keyring that lacks one key of two is warned of, with counts.

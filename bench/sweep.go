@@ -4,22 +4,30 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/internal/oldrows"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/discard"
 )
 
-// sweepFigures measures letters to nowhere while millions of old rows are removed, against the same worker that removes
+// sweepFigures measures letters over SMTP while millions of old rows are removed, against the same worker that removes
 // none, and how long urgent letters take meanwhile.
 func sweepFigures(scale int) ([]figure, error) {
+	s, err := newSink()
+	if err != nil {
+		return nil, err
+	}
 	var out []figure
 	for _, database := range databases() {
-		watch := &stopwatch{Provider: discard.Provider{}, first: make(map[string]time.Time)}
+		way, err := s.way(16)
+		if err != nil {
+			return nil, err
+		}
+		watch := &stopwatch{Provider: way, first: make(map[string]time.Time)}
 		b, err := newBedOn(database, watch, nil)
 		if err != nil {
 			return nil, err
@@ -44,14 +52,13 @@ func sweepFigures(scale int) ([]figure, error) {
 				}
 			}
 		}
-		var left int
-		if err := b.store.DB().QueryRow("SELECT COUNT(*) FROM illumicode_ended WHERE ended = 1").Scan(
-			&left); err != nil {
+		left, err := oldrows.Left(context.Background(), b.store.DB())
+		if err != nil {
 			return nil, err
 		}
 		slices.Sort(urgent)
 		p99 := urgent[len(urgent)*99/100]
-		out = append(out, figure{fmt.Sprintf("delivery to nowhere while %d old rows go, %s", rows, database),
+		out = append(out, figure{fmt.Sprintf("delivery over SMTP while %d old rows go, %s", rows, database),
 			"no row goes", medianRatio(without, with), -0.9, fmt.Sprintf("%d went meanwhile", rows-left)},
 			figure{"urgent letters meanwhile, p99, " + database, "100 ms",
 				float64(p99) / float64(100*time.Millisecond), 1, fmt.Sprint(p99)})
@@ -111,40 +118,7 @@ func (b *bed) age(n int) error {
 	if _, err := b.drain(ctx); err != nil {
 		return err
 	}
-	db := b.store.DB()
-	series, id := fmt.Sprintf("generate_series(1, %d) AS n(i)", n), "'01800000-' || lpad(to_hex(i), 12, '0')"
-	with := ""
-	if !b.onServer {
-		with = fmt.Sprintf("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) ", n)
-		series, id = "n", "'01800000-' || printf('%012x', i)"
-	}
-	for _, table := range []struct{ name, key, ended string }{{"illumicode_ended", "id", "1"},
-		{"illumicode_attempt", "delivery", "1"}} {
-		rows, err := db.Query("SELECT * FROM " + table.name + " LIMIT 1")
-		if err != nil {
-			return err
-		}
-		names, err := rows.Columns()
-		rows.Close()
-		if err != nil {
-			return err
-		}
-		values := slices.Clone(names)
-		for i, name := range names {
-			switch name {
-			case table.key:
-				values[i] = id
-			case "ended":
-				values[i] = table.ended
-			}
-		}
-		_, err = db.Exec("INSERT INTO " + table.name + " (" + strings.Join(names, ", ") + ") " + with + "SELECT " +
-			strings.Join(values, ", ") + " FROM " + series + ", (SELECT * FROM " + table.name + " LIMIT 1) one")
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return oldrows.Add(ctx, b.store.DB(), b.store.Dialect(), n)
 }
 
 // A busy provider takes a while for each letter.

@@ -61,7 +61,7 @@ func main() {
 // workers that are processes of program.
 func playAll(ctx context.Context, program, only string, z size, played func(report)) ([]report, error) {
 	var all []report
-	for _, sc := range slices.Concat(scenarios, failovers, behindBouncers) {
+	for _, sc := range slices.Concat(scenarios, operations, failovers, behindBouncers) {
 		for _, database := range []string{onSQLite, onPostgres} {
 			if sc.database != "" && sc.database != database || !strings.Contains(sc.name, only) {
 				continue

@@ -127,6 +127,7 @@ func TestTwoWorkersOneFile(t *testing.T) {
 		if err := w.Start(); err != nil {
 			t.Fatal(err)
 		}
+		t.Cleanup(func() { w.Process.Kill() }) // or it would work on in the background
 		workers = append(workers, w)
 	}
 	f, err := config.Load(p.config)

@@ -321,7 +321,7 @@ func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 		err = errElsewhere
 	}
 	if err != nil {
-		return nil, render.Proof{}, err
+		return nil, render.Proof{}, c.keyless(ctx, row.Kid, err)
 	}
 	return data, render.Proof{Link: c.p.TakeBackURL(c.p.Links.Sign(key, keyring.Claims{
 		Purpose: challenge.Undo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID,

@@ -45,7 +45,7 @@ func (c Composer) proof(ctx context.Context, d outbox.Addressed, r *render.Reque
 		err = errElsewhere
 	}
 	if err != nil {
-		return "", err
+		return "", c.keyless(ctx, row.Kid, err)
 	}
 	if r.Data, err = letterData(row); err != nil {
 		return "", err
@@ -57,6 +57,24 @@ func (c Composer) proof(ctx context.Context, d outbox.Addressed, r *render.Reque
 		r.Proof = c.proofOf(d.Delivery, row, key)
 	}
 	return withheld, nil
+}
+
+// keyless returns err, or that another worker may know better: one that has the key of a row, which this process lacks.
+// Machines get a new key one after another. A key whose time is over is nobody's, and so is one that is on record as
+// retired.
+func (c Composer) keyless(ctx context.Context, kid string, err error) error {
+	if !errors.Is(err, keyring.ErrUnknownKey) || c.p.Keys.Has(kid) {
+		return err
+	}
+	retired, askErr := c.p.Store.IsRetired(ctx, kid)
+	switch {
+	case askErr != nil:
+		return later(askErr)
+	case retired:
+		return fmt.Errorf("its key was retired in an emergency: %w", err)
+	}
+	return fmt.Errorf("%w: its key %s is not in the keyring of this process, and may be in another's",
+		outbox.ErrUnknown, kid)
 }
 
 // later says that the database may answer another time.

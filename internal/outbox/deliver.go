@@ -63,7 +63,7 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), err.Error())
 		return
 	case errors.Is(err, ErrUnknown):
-		w.log.Warn("left to a newer worker", "delivery", d.ID, "letter", d.Letter, "error", err)
+		w.log.Warn("left to another worker", "delivery", d.ID, "letter", d.Letter, "error", err)
 		w.unclaim(d.Delivery, w.now().Add(unknownPause), err.Error())
 		return
 	case err != nil:

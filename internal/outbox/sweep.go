@@ -9,8 +9,8 @@ import (
 const KeepByDefault = 30 * 24 * time.Hour
 
 const (
-	sweepEvery = time.Hour   // from the end of one sweep to the next
-	askEldest  = time.Minute // between two looks whether another worker sweeps
+	sweepEvery = time.Hour        // from the end of one sweep to the next
+	askEldest  = 10 * time.Second // between two looks whether another worker sweeps
 
 	// LateSweep is how far behind sweeping is when it is a matter for people.
 	LateSweep = 24 * time.Hour

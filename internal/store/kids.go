@@ -53,6 +53,12 @@ func (s *Store) RecordRetired(ctx context.Context, kid string) error {
 	return s.Set(ctx, retiredKid+kid, "emergency")
 }
 
+// IsRetired reports whether a key is on record as retired.
+func (s *Store) IsRetired(ctx context.Context, kid string) (bool, error) {
+	v, err := s.Setting(ctx, retiredKid+kid)
+	return v != "", err
+}
+
 // Dependents are the rows that depend on a key of the keyring.
 type Dependents struct {
 	Challenges   int `json:"challenges"`   // open: their links and codes would stop working
