@@ -60,8 +60,8 @@ func TestStartLooksAtKeys(t *testing.T) {
 	}
 }
 
-// A letter whose key a worker lacks is left to one that has it, and said so: machines get a new key one after another. It
-// fails only if the key is on record as retired.
+// A letter whose key a worker lacks is left to one that has it, and said so: machines get a new key one after
+// another. It fails only if the key is on record as retired.
 func TestKeyOfAnotherMachine(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	begin(t, k, "a") // so that the other knows a key
