@@ -29,7 +29,7 @@ var floors = map[string]int{
 	"":     7,
 	"desk": 8, "feedback": 8, "metrics": 8, "web": 9, "illumicodetest": 9,
 	"inbox": 0, "internal/standin": 0, "internal/strange": 0, "internal/dial": 0, "internal/text": 0,
-	"internal/words": 0, "internal/proxy": 0, "internal/pgtest": 1,
+	"internal/words": 0, "internal/proxy": 0, "internal/pgtest": 1, "internal/oldrows": 0,
 	"internal/serving": 0,
 	"internal/check":   4, "internal/figure": 4, "internal/config": 10,
 	"demo": 11, "cmd": 12, "examples": 12, "bench": 12, "chaos": 12, "scripts": 12,
