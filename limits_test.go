@@ -170,7 +170,8 @@ func TestUnusedAdmission(t *testing.T) {
 		_, err = s.Admit(ctx, illumicode.Request{Address: "liv@ternisle.example"})
 		refused(t, err, "network")
 	}, withLimits(limit.Rule{Name: "address", By: limit.Address, Quota: once},
-		limit.Rule{Name: "network", By: limit.Network, Quota: once}))
+		limit.Rule{Name: "network", By: limit.Network, Quota: once}),
+		func(c *illumicode.Config) { c.Outbox.Poll = 20 * time.Millisecond }) // workers come by every 20 polls
 }
 
 // A sign-in for which there is no room, as three are open, has spent nothing at its address, and something
