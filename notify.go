@@ -186,8 +186,8 @@ func (t Tx) once(ctx context.Context, n Notice, ids []string) (earlier []string,
 		files[i] = [3]string{f.Name, f.Type, f.ID}
 	}
 	what, err := json.Marshal([]any{n.Letter, n.To.Address, n.To.Subject, n.To.Name, n.To.Locale, n.To.Zone, n.Medium,
-		fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.Remind, n.Hold, n.Gather, n.ReplyTo, n.Thread, n.Headers, n.Key,
-		files})
+		fallback, n.Cc, n.Bcc, n.Data, n.Lane, n.Remind.Of.UnixMilli(), n.Remind.Before, n.Hold,
+		n.Gather, n.ReplyTo, n.Thread, n.Headers, n.Key, files})
 	if err != nil {
 		return nil, err
 	}
@@ -371,7 +371,8 @@ func (l *listing) flush(ctx context.Context) error {
 }
 
 // Cancel cancels what waits under the application's key, in its transaction, and returns how many deliveries and
-// unexpanded lists that were. Letters that a worker has in hand are sent nevertheless.
+// unexpanded lists that were. Letters that a worker has begun to send, or claims at this moment, are
+// sent nevertheless; a recall (package desk) reaches the latter too.
 func (t Tx) Cancel(ctx context.Context, key string) (cancelled int64, err error) {
 	if err := t.ok(); err != nil {
 		return 0, err

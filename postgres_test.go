@@ -205,6 +205,14 @@ func leastPrivilege(t *testing.T, schema string) {
 			t.Fatal(err)
 		}
 	}
+	// Where only the owner may ask for the cluster, the others work on what it has put on record.
+	if home, err := flow.Of(owner.Service).Store.AtHome(t.Context()); err != nil || !home {
+		t.Fatalf("at home: %v, %v", home, err)
+	}
+	const revoke = "REVOKE EXECUTE ON FUNCTION pg_control_system() FROM PUBLIC"
+	if _, err := owner.Service.Store().DB().Exec(revoke); err != nil {
+		t.Fatal(err)
+	}
 	as := func(role string) func(*illumicode.Config) {
 		st, err := postgres.Open(t.Context(), conn+" options='-c role="+role+"'", postgres.Options{Schema: schema})
 		if err != nil {

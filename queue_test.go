@@ -183,6 +183,14 @@ func TestOnce(t *testing.T) {
 	if all, err := flow.Of(k.Service).Store.List(t.Context(), store.Filter{}, "", 10); err != nil || len(all) != 1 {
 		t.Errorf("%d deliveries, %v", len(all), err)
 	}
+	moment := k.Clock.Now().Add(9 * time.Hour)
+	n = illumicode.Notice{Letter: "moved", Data: pier(1), Once: "order 8"}
+	n.Remind = illumicode.Reminder{Of: moment.UTC(), Before: time.Hour}
+	first = notify(t, k, n)
+	n.Remind.Of = moment.In(time.FixedZone("ferry", 2*3600)) // the same moment
+	if again := notify(t, k, n); again != first {
+		t.Errorf("in another zone it is %s, the first was %s", again, first)
+	}
 }
 
 func ticket() []message.Attachment {

@@ -34,8 +34,12 @@ func TestDeskRecall(t *testing.T) {
 			sum, err := d.Summary(ctx)
 			return err == nil && sum.Count["held"] == 4
 		})
-		if _, err := d.Correct(ctx, r.ID, illumicode.Notice{Letter: "moved", Data: pier(4)}, false); err == nil {
-			t.Error("a correction that the recall would hold was taken")
+		for why, n := range map[string]illumicode.Notice{
+			"which the recall would hold": {Letter: "moved", Data: pier(4)},
+			"whose data are none":         {Letter: "trial", Data: func() {}}} {
+			if n, err := d.Correct(ctx, r.ID, n, false); err == nil {
+				t.Errorf("a correction %s: %d", why, n)
+			}
 		}
 		for _, want := range []int{1, 0} {
 			var n int
@@ -52,7 +56,7 @@ func TestDeskRecall(t *testing.T) {
 			t.Errorf("released %d, %v", n, err)
 		}
 		k.Letter(crew(1), 1)
-		if n, err := d.EndRecall(ctx, r.ID, false); err != nil || n != 3 {
+		if n, err := d.EndRecall(ctx, r.ID); err != nil || n != 3 {
 			t.Errorf("released %d, %v at the end", n, err)
 		}
 		k.Letter(crew(0), 1)

@@ -7,7 +7,17 @@ import (
 
 	"github.com/illumicode/illumicode"
 	operators "github.com/illumicode/illumicode/desk"
+	"github.com/illumicode/illumicode/provider"
+	"github.com/illumicode/illumicode/provider/discard"
 )
+
+// A busy provider takes a while for each letter.
+type busy struct{ discard.Provider }
+
+func (b busy) Send(ctx context.Context, h provider.Handover) provider.Result {
+	time.Sleep(2 * time.Millisecond)
+	return b.Provider.Send(ctx, h)
+}
 
 // recallFigures measures how long it takes to call many letters back while 16 senders are busy with them, and counts
 // what is begun after the call has returned.

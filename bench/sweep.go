@@ -10,8 +10,6 @@ import (
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/internal/oldrows"
-	"github.com/illumicode/illumicode/provider"
-	"github.com/illumicode/illumicode/provider/discard"
 )
 
 // sweepFigures measures letters over SMTP while millions of old rows are removed, against the same worker that removes
@@ -52,7 +50,7 @@ func sweepFigures(scale int) ([]figure, error) {
 				}
 			}
 		}
-		left, err := oldrows.Left(context.Background(), b.store.DB())
+		left, err := oldrows.Left(context.Background(), b.store.DB(), longAgo)
 		if err != nil {
 			return nil, err
 		}
@@ -109,6 +107,9 @@ func (b *bed) drainBeside(watch *stopwatch, sweeps bool, n int) (took time.Durat
 	return took, urgent, nil
 }
 
+// longAgo is when old rows ended.
+var longAgo = time.Now().AddDate(-1, 0, 0)
+
 // age puts n ended deliveries with an attempt each into the database, as if they had been sent long ago.
 func (b *bed) age(n int) error {
 	ctx := context.Background()
@@ -118,13 +119,5 @@ func (b *bed) age(n int) error {
 	if _, err := b.drain(ctx); err != nil {
 		return err
 	}
-	return oldrows.Add(ctx, b.store.DB(), b.store.Dialect(), n)
-}
-
-// A busy provider takes a while for each letter.
-type busy struct{ discard.Provider }
-
-func (b busy) Send(ctx context.Context, h provider.Handover) provider.Result {
-	time.Sleep(2 * time.Millisecond)
-	return b.Provider.Send(ctx, h)
+	return oldrows.Add(ctx, b.store.DB(), b.store.Dialect(), n, longAgo)
 }

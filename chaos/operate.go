@@ -49,7 +49,7 @@ func calledBack(s *stage, letters, _ int) error {
 		return fmt.Errorf("%d letters arrived, and the recall knew of %d and perhaps %d: some were BEGUN AFTER IT", n,
 			r.HaveIt, r.MayHaveIt)
 	}
-	if _, err := operators.EndRecall(s.ctx, r.ID, false); err != nil {
+	if _, err := operators.EndRecall(s.ctx, r.ID); err != nil {
 		return err
 	}
 	return s.untilEmpty(func() error { return s.pause(100 * time.Millisecond) })
@@ -61,15 +61,15 @@ func sweptMeanwhile(s *stage, letters, faults int) error {
 	if err := s.one(); err != nil {
 		return err
 	}
-	db := s.svc.Store().DB()
-	if err := oldrows.Add(s.ctx, db, flow.Of(s.svc).Store.Dialect(), 4*letters); err != nil {
+	db, longAgo := s.svc.Store().DB(), time.Now().AddDate(-1, 0, 0)
+	if err := oldrows.Add(s.ctx, db, flow.Of(s.svc).Store.Dialect(), 4*letters, longAgo); err != nil {
 		return err
 	}
 	if err := s.during(letters, max(1, faults/4), s.kill); err != nil {
 		return err
 	}
 	for end := time.Now().Add(10 * time.Minute); ; {
-		left, err := oldrows.Left(s.ctx, db)
+		left, err := oldrows.Left(s.ctx, db, longAgo)
 		if err != nil || left == 0 {
 			return err
 		}

@@ -18,7 +18,7 @@ import (
 type Choice struct {
 	Delivery string        // the id of one
 	Letter   string        // its name
-	Lane     delivery.Lane //
+	Lane     delivery.Lane // that it is in
 	Address  string        // as it was asked for
 	Key      string        // the application's
 	Subject  string        // that it goes to
@@ -61,19 +61,26 @@ func (d *Desk) Recall(ctx context.Context, which Choice, why Reason) (Recall, er
 	return Recall{r.ID, r.Why, count[store.Arrived], count[store.ArrivedPerhaps], count[store.NotArrived], lists}, err
 }
 
-// EndRecall ends a recall by its id. What it holds is let go, or cancelled together with the lists that are not
-// expanded. It returns how many that were; called again after an error it goes on.
-func (d *Desk) EndRecall(ctx context.Context, id string, cancel bool) (int64, error) {
+// EndRecall ends a recall by its id and lets go what it holds. It returns how many letters that were; called again
+// after an error it goes on.
+func (d *Desk) EndRecall(ctx context.Context, id string) (released int64, err error) {
 	r, err := d.recallOf(ctx, id)
-	switch {
-	case err != nil:
+	if err != nil {
 		return 0, err
-	case cancel:
-		return d.p.Store.EndCancelling(ctx, r, d.p.Now())
 	}
-	n, err := d.p.Store.EndReleasing(ctx, r, d.p.Now())
+	released, err = d.p.Store.EndReleasing(ctx, r, d.p.Now())
 	d.svc.Wake()
-	return n, err
+	return released, err
+}
+
+// CancelRecalled cancels what a recall holds, and the lists that are not expanded, and ends the recall. It returns how
+// many letters and lists that were; called again after an error it goes on.
+func (d *Desk) CancelRecalled(ctx context.Context, id string) (cancelled int64, err error) {
+	r, err := d.recallOf(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	return d.p.Store.EndCancelling(ctx, r, d.p.Now())
 }
 
 // ReleaseRecalled lets go some of what a recall holds, while the recall goes on for the others.
@@ -107,13 +114,14 @@ func (d *Desk) Correct(ctx context.Context, id string, n illumicode.Notice, perh
 	if err != nil {
 		return 0, err
 	}
-	any := false
+	nobody := false // has it, or all know
 	people := func(yield func(illumicode.Recipient, error) bool) {
+		nobody = true
 		for one, err := range d.who(ctx, r, perhaps) {
 			if told[one.Address] && err == nil {
 				continue
 			}
-			any = true
+			nobody = false
 			if !yield(illumicode.Recipient{Request: illumicode.Request{Address: one.Address, Name: one.Name,
 				Locale: one.Locale, Zone: one.Zone}}, err) {
 				return
@@ -121,8 +129,8 @@ func (d *Desk) Correct(ctx context.Context, id string, n illumicode.Notice, perh
 		}
 	}
 	count, err := d.svc.NotifyAll(flow.AskedBy(ctx, "the correction of recall "+r.ID), n, people)
-	if !any && err != nil && ctx.Err() == nil {
-		return 0, nil // nobody has it, or all know
+	if nobody {
+		return 0, nil // a list without anybody is refused
 	}
 	return count, err
 }
@@ -130,7 +138,7 @@ func (d *Desk) Correct(ctx context.Context, id string, n illumicode.Notice, perh
 // told returns the addresses that have a letter under a key.
 func (d *Desk) told(ctx context.Context, key string) (map[string]bool, error) {
 	f := store.Filter{Key: key}
-	if any, err := d.p.Store.AnyList(ctx, f); err != nil || any {
+	if waits, err := d.p.Store.AnyList(ctx, f); err != nil || waits {
 		return nil, cmp.Or(err, errors.New("desk: the correction before this one is still being made out; call again "+
 			"in a moment"))
 	}

@@ -69,8 +69,8 @@ func New() *Metrics {
 		sampled: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sampled_timestamp_seconds",
 			Help: "When what is on its way was last counted, in Unix time."}),
 		behind: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_sweep_lag_seconds",
-			Help: "For how long something has been kept that should have been removed; 0 if there is nothing, NaN if " +
-				"nobody knows."}),
+			Help: "For how long something has been kept that should have been removed, as the oldest rows tell; 0 if " +
+				"there is nothing, NaN if nobody knows."}),
 		nobody: prometheus.NewGauge(prometheus.GaugeOpts{Name: "illumicode_nobody_works",
 			Help: "1 if letters, lists or events wait and no worker was seen for a minute; NaN if nobody knows."}),
 	}

@@ -57,8 +57,8 @@ func (a *app) outboxRetry() *cobra.Command {
 
 func (a *app) outboxCancel() *cobra.Command {
 	return a.change(change{use: "cancel",
-		short: "Cancel deliveries that no worker has in hand, and what is left of lists", does: "cancelled",
-		states: []store.State{store.Waiting, store.Held}, lists: true,
+		short: "Cancel deliveries that no worker has begun to send, and what is left of lists", does: "cancelled",
+		states: []store.State{store.Waiting, store.Held, store.Claimed}, lists: true,
 		do: func(ctx context.Context, st *store.Store, f store.Filter, now time.Time) (int64, error) {
 			return st.Cancel(ctx, f, "cancelled by an operator", now)
 		}})
@@ -126,7 +126,11 @@ func (a *app) changeAsked(ctx context.Context, st *store.Store, c change, f stor
 		}
 	}
 	if n > 0 || c.lists { // lists that are not expanded yet are no deliveries
-		ok, err := a.ask(fmt.Sprintf("%d deliveries would be %s. Go on?", n, c.does))
+		but := ""
+		if c.lists && count[store.Claimed] > 0 {
+			but = fmt.Sprintf(", but for those of %d in hand that have begun", count[store.Claimed])
+		}
+		ok, err := a.ask(fmt.Sprintf("%d deliveries would be %s%s. Go on?", n, c.does, but))
 		if err != nil {
 			return err
 		}
@@ -144,6 +148,9 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 	if err != nil {
 		return fmt.Errorf("%d were %s, then: %w", done, c.does, err)
 	}
+	if f.ID != "" && done == 0 && c.use != "retry" { // what is tried again may be due already
+		return a.unchanged(ctx, st, c, f.ID)
+	}
 	count, err := st.Matching(ctx, f)
 	if err != nil {
 		return err
@@ -159,6 +166,19 @@ func (a *app) changeAll(ctx context.Context, st *store.Store, c change, f store.
 				"flags lists them.", gone)
 		}
 	})
+}
+
+// unchanged says why a delivery was not changed that could be a moment ago.
+func (a *app) unchanged(ctx context.Context, st *store.Store, c change, id string) error {
+	d, err := st.Delivery(ctx, id)
+	if err != nil {
+		return err
+	}
+	if recall, ok := strings.CutPrefix(d.HeldBy, "recall "); ok && d.State == store.Held {
+		return fmt.Errorf("delivery %s was not %s, as recall %s holds it; `illumicode outbox recall release` lets "+
+			"it go", id, c.does, recall)
+	}
+	return fmt.Errorf("delivery %s was not %s: it is %s by now", id, c.does, d.State)
 }
 
 // ask puts a question to the person at the terminal. Without one, --yes is needed.

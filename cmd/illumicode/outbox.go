@@ -84,7 +84,7 @@ func (a *app) outboxList() *cobra.Command {
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
 					"providers": ways, "deliveries": deliveriesOf(list),
-					"sweep_lag_seconds": int(behind.Seconds())}, func() {
+					"sweep_lag_seconds": int(behind.Seconds()), "looks_like_a_copy": away}, func() {
 					a.summaryText(cfg, sum, ways, away, now)
 					a.tellBehind(behind)
 					if matching != nil {

@@ -58,7 +58,6 @@ type recallJSON struct {
 	Choice    string    `json:"choice"`
 	Why       string    `json:"why"`
 	Made      time.Time `json:"made"`
-	Ended     time.Time `json:"ended,omitzero"`
 	HaveIt    int       `json:"have_it"`
 	MayHaveIt int       `json:"may_have_it"`
 	WillNot   int       `json:"will_not"`
@@ -67,7 +66,7 @@ type recallJSON struct {
 
 func recallOf(ctx context.Context, st *store.Store, r store.Recall) (recallJSON, error) {
 	count, lists, err := st.Arrivals(ctx, r)
-	return recallJSON{r.ID, choiceLine(r.Choice), r.Why, r.Made, r.Ended, count[store.Arrived],
+	return recallJSON{r.ID, choiceLine(r.Choice), r.Why, r.Made, count[store.Arrived],
 		count[store.ArrivedPerhaps], count[store.NotArrived], lists}, err
 }
 
@@ -89,18 +88,14 @@ func choiceLine(f store.Filter) string {
 	return strings.Join(parts, ", ")
 }
 
-// tellRecall says who has what a recall chooses, and how to go on.
+// tellRecall says who has what a recall chooses that holds, and how to go on.
 func (a *app) tellRecall(ctx context.Context, st *store.Store, r store.Recall) error {
 	v, err := recallOf(ctx, st, r)
 	if err != nil {
 		return err
 	}
 	return a.print(v, func() {
-		if v.Ended.IsZero() {
-			a.line("Recall %s holds: %s%s", v.ID, v.Choice, because(v.Why))
-		} else {
-			a.line("Recall %s ended at %s: %s%s", v.ID, clock(v.Ended), v.Choice, because(v.Why))
-		}
+		a.line("Recall %s holds: %s%s", v.ID, v.Choice, because(v.Why))
 		a.line("%7d have it", v.HaveIt)
 		a.line("%7d may have it: an attempt is under way, or ended without an answer", v.MayHaveIt)
 		a.line("%7d will not, unless it is released", v.WillNot)
@@ -108,16 +103,17 @@ func (a *app) tellRecall(ctx context.Context, st *store.Store, r store.Recall) e
 			a.line("%7d lists are not expanded yet; those in them will not either", v.Lists)
 		}
 		if v.HaveIt+v.MayHaveIt+v.WillNot+v.Lists == 0 {
-			a.line("It matches nothing so far; what is asked for later is held.")
+			a.line("It matches nothing so far.")
+		}
+		if r.Choice.CreatedBefore.IsZero() && r.Choice.ID == "" {
+			a.line("What is asked for later is held too.")
 		}
 		a.line("\nWho they are         illumicode outbox recall show %s", v.ID)
 		if v.HaveIt+v.MayHaveIt > 0 {
 			a.line("Tell those who have  illumicode outbox recall correct %s --letter NAME", v.ID)
 		}
-		if v.Ended.IsZero() {
-			a.line("Let some go          illumicode outbox recall release %s with flags that choose", v.ID)
-			a.line("End it               illumicode outbox recall end %s --send, or --cancel", v.ID)
-		}
+		a.line("Let some go          illumicode outbox recall release %s with flags that choose", v.ID)
+		a.line("End it               illumicode outbox recall end %s --send, or --cancel", v.ID)
 	})
 }
 

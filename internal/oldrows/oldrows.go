@@ -7,19 +7,19 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
-// Ended is when the rows of [Add] ended, in Unix milliseconds; nothing else ends then.
-const Ended = 1
-
-// Add copies a delivery that has ended, and its attempt, n times, as if all had been asked for years ago. There must be
-// one already.
-func Add(ctx context.Context, db *sql.DB, dialect string, n int) error {
+// Add copies a delivery that has ended, and its attempt, n times, as if all had been asked for and had ended at a
+// moment. There must be one already.
+func Add(ctx context.Context, db *sql.DB, dialect string, n int, at time.Time) error {
+	made := fmt.Sprintf("%012x", at.UnixMilli()) // as ids begin (RFC 9562 §5.7)
+	made = "'" + made[:8] + "-" + made[8:] + "-7000-8000-' || "
 	with := ""
-	series, id := fmt.Sprintf("generate_series(1, %d) AS n(i)", n), "'01800000-' || lpad(to_hex(i), 12, '0')"
+	series, id := fmt.Sprintf("generate_series(1, %d) AS n(i)", n), made+"lpad(to_hex(i), 12, '0')"
 	if dialect == "sqlite" {
 		with = fmt.Sprintf("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) ", n)
-		series, id = "n", "'01800000-' || printf('%012x', i)"
+		series, id = "n", made+"printf('%012x', i)"
 	}
 	for table, key := range map[string]string{"illumicode_ended": "id", "illumicode_attempt": "delivery"} {
 		names, err := columns(ctx, db, table)
@@ -32,7 +32,7 @@ func Add(ctx context.Context, db *sql.DB, dialect string, n int) error {
 			case key:
 				values[i] = id
 			case "ended":
-				values[i] = fmt.Sprint(Ended)
+				values[i] = fmt.Sprint(at.UnixMilli())
 			}
 		}
 		_, err = db.ExecContext(ctx, "INSERT INTO "+table+" ("+strings.Join(names, ", ")+") "+with+"SELECT "+
@@ -53,8 +53,9 @@ func columns(ctx context.Context, db *sql.DB, table string) ([]string, error) {
 	return rows.Columns()
 }
 
-// Left counts what is left of them.
-func Left(ctx context.Context, db *sql.DB) (n int, err error) {
-	err = db.QueryRowContext(ctx, fmt.Sprintf("SELECT COUNT(*) FROM illumicode_ended WHERE ended = %d", Ended)).Scan(&n)
+// Left counts the deliveries that ended at a moment.
+func Left(ctx context.Context, db *sql.DB, at time.Time) (n int, err error) {
+	err = db.QueryRowContext(ctx, fmt.Sprintf("SELECT COUNT(*) FROM illumicode_ended WHERE ended = %d",
+		at.UnixMilli())).Scan(&n)
 	return n, err
 }

@@ -44,7 +44,7 @@ func (w *worker) fetch(ctx context.Context, wake chan struct{}, lanes ...store.L
 		if err == nil {
 			loop.round()
 			if lanes[0] != store.Urgent {
-				w.hasLooked.Do(func() { close(w.claimed) })
+				w.looking.Do(func() { close(w.looked) })
 			}
 		}
 		pause, woken = 0, false

@@ -22,7 +22,7 @@ func (w *worker) sweeping(ctx context.Context) {
 	select {
 	case <-ctx.Done():
 		return
-	case <-w.claimed:
+	case <-w.looked:
 	}
 	var done time.Time
 	for pause := time.Duration(0); ctx.Err() == nil; {
@@ -84,7 +84,8 @@ func (o *Outbox) keptSince(now time.Time) time.Time {
 	return now.Add(-o.cfg.Keep)
 }
 
-// Behind returns for how long something has been kept that should have been removed; 0 if there is nothing.
+// Behind returns for how long something has been kept that should have been removed, as the oldest rows tell; 0 if
+// there is nothing.
 func (o *Outbox) Behind(ctx context.Context) (time.Duration, error) {
 	since := o.keptSince(o.now())
 	if since.IsZero() {

@@ -3,56 +3,46 @@ package outbox_test
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"log/slog"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/illumicode/illumicode/internal/oldrows"
 	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/retry"
 )
 
-// aged copies the row of one that was sent n times, as if that had been long ago.
-func aged(t *testing.T, st *store.Store, id string, n int, when time.Time) {
+// aged adds n letters that ended at a moment, to a store without any.
+func aged(t *testing.T, st *store.Store, n int, at time.Time) {
 	t.Helper()
-	var columns string
-	if err := st.DB().QueryRow(`SELECT group_concat(name) FROM pragma_table_info('illumicode_ended')
-		WHERE name NOT IN ('id', 'ended')`).Scan(&columns); err != nil {
-		t.Fatal(err)
-	}
-	ms := when.UnixMilli()
-	prefix := fmt.Sprintf("%012x", ms)
-	if _, err := st.DB().Exec(fmt.Sprintf(`INSERT INTO illumicode_ended (id, ended, %[1]s)
-		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < %[2]d)
-		SELECT '%[3]s-%[4]s-' || printf('7%%03x-8000-%%012x', i %% 4096, i), %[5]d, %[1]s
-		FROM n, illumicode_ended WHERE id = ?`, columns, n, prefix[:8], prefix[8:], ms), id); err != nil {
+	put(t, st, "first@ternisle.example", store.Normal, nil)
+	run(t, st, quick, &way{name: "harbour"})
+	if err := oldrows.Add(t.Context(), st.DB(), st.Dialect(), n, at); err != nil {
 		t.Fatal(err)
 	}
 }
 
-func oldRows(st *store.Store, before time.Time) (n int) {
-	if err := st.DB().QueryRow(`SELECT COUNT(*) FROM illumicode_ended WHERE ended < ?`, before.UnixMilli()).Scan(
-		&n); err != nil {
-		panic(err)
+func left(t *testing.T, st *store.Store, at time.Time) int {
+	n, err := oldrows.Left(context.WithoutCancel(t.Context()), st.DB(), at)
+	if err != nil {
+		t.Error(err)
 	}
 	return n
 }
 
-// What is older than it need be goes beside the deliveries: the first letter does not wait until it is gone.
+// Old rows are removed beside the deliveries. The first letter does not wait until they are gone.
 func TestSweepBesideDeliveries(t *testing.T) {
 	st := openStore(t)
-	begun := time.Now()
-	first := put(t, st, "first@ternisle.example", store.Normal, nil)
-	run(t, st, quick, &way{name: "harbour"})
 	const old = 20_000
-	aged(t, st, first, old, begun.Add(-60*24*time.Hour))
+	ended60 := time.Now().Add(-60 * 24 * time.Hour)
+	aged(t, st, old, ended60)
 	put(t, st, "mara@ternisle.example", store.Normal, nil)
 	there := make(chan int, 1)
 	w := &way{name: "harbour", answer: func(provider.Handover) provider.Result {
-		there <- oldRows(st, begun)
+		there <- left(t, st, ended60)
 		return provider.Result{Class: retry.Accepted}
 	}}
 	var said bytes.Buffer
@@ -69,7 +59,7 @@ func TestSweepBesideDeliveries(t *testing.T) {
 	if n := <-there; n < old/2 {
 		t.Errorf("%d old rows were left when the letter left, want nearly %d", n, old)
 	}
-	for ctx.Err() == nil && oldRows(st, begun) > 0 {
+	for ctx.Err() == nil && left(t, st, ended60) > 0 {
 		time.Sleep(10 * time.Millisecond)
 	}
 	if behind, err := o.Behind(t.Context()); err != nil || behind != 0 {
@@ -86,9 +76,8 @@ func TestSweepBesideDeliveries(t *testing.T) {
 func TestKeptForEver(t *testing.T) {
 	st := openStore(t)
 	begun := time.Now()
-	first := put(t, st, "first@ternisle.example", store.Normal, nil)
-	run(t, st, quick, &way{name: "harbour"})
-	aged(t, st, first, 3, begun.Add(-900*24*time.Hour))
+	longAgo := begun.Add(-900 * 24 * time.Hour)
+	aged(t, st, 3, longAgo)
 	if err := st.Write(t.Context(), func(tx store.Tx) error {
 		_, _, err := tx.Once(t.Context(), store.Once{Name: "old", Made: begun.Add(-30 * 24 * time.Hour)})
 		return err
@@ -106,7 +95,7 @@ func TestKeptForEver(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if behind, err := o.Behind(t.Context()); oldRows(st, begun) != 3 || behind != 0 || err != nil {
-		t.Errorf("%d rows are left, %v behind, %v", oldRows(st, begun), behind, err)
+	if behind, err := o.Behind(t.Context()); left(t, st, longAgo) != 3 || behind != 0 || err != nil {
+		t.Errorf("%d rows are left, %v behind, %v", left(t, st, longAgo), behind, err)
 	}
 }

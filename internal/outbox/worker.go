@@ -24,8 +24,8 @@ type worker struct {
 	home   atomic.Bool // the database is no copy
 	lease  *lease
 
-	claimed   chan struct{} // closed when it has looked for letters once
-	hasLooked sync.Once
+	looked  chan struct{} // closed when it has looked for letters once
+	looking sync.Once     // closes it
 
 	hard context.Context // ends when even attempts under way must stop
 	busy sync.WaitGroup
@@ -43,7 +43,7 @@ func (o *Outbox) newWorker(hard context.Context, l *lease) *worker {
 		Outbox: o, hard: hard, lease: l,
 		row:   store.Worker{ID: newID(), Host: host, PID: os.Getpid(), Started: now},
 		queue: newQueue(max(minQueue, 2*o.cfg.Senders), o.cfg.Weights),
-		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}}, claimed: make(chan struct{}),
+		marks: map[store.Lane]*trail{store.Normal: {}, store.Bulk: {}}, looked: make(chan struct{}),
 	}
 	w.paused.Store(&paused{})
 	w.ledger, w.urgent = newLedger(hard, o.store, o.cfg.Senders), newLedger(hard, o.store, 0)
@@ -228,10 +228,13 @@ func (w *worker) look(ctx context.Context) error {
 	if err := w.readHealth(ctx); err != nil {
 		return err
 	}
-	if _, err := w.store.HoldDue(ctx, w.now(), w.cfg.Poll/2); err != nil {
+	if err := w.readPauses(ctx); err != nil {
 		return err
 	}
-	return w.readPauses(ctx)
+	if _, err := w.store.HoldDue(ctx, w.now(), w.cfg.Poll/2); err != nil && ctx.Err() == nil {
+		w.log.Error("what was recalled cannot be marked as held; it is not sent nevertheless", "error", err)
+	}
+	return nil
 }
 
 // drain ends a Run: what is queued and not begun goes back, what is under way may finish.

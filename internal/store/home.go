@@ -17,13 +17,21 @@ func (s *Store) AtHome(ctx context.Context) (bool, error) {
 		return err == nil, err
 	}
 	kept, err := s.SetOnce(ctx, settingHome, strings.Join(here, "\n"))
-	if err != nil || kept == strings.Join(here, "\n") {
-		return err == nil, err
+	if err != nil {
+		return false, err
 	}
 	if s.elsewhere(here, kept) {
 		return false, nil
 	}
-	return true, s.Set(ctx, settingHome, strings.Join(here, "\n"))
+	for i, was := range strings.Split(kept, "\n") {
+		if i < len(here) && here[i] == "" {
+			here[i] = was // not known from here, and known before
+		}
+	}
+	if now := strings.Join(here, "\n"); now != kept {
+		return true, s.Set(ctx, settingHome, now)
+	}
+	return true, nil
 }
 
 // LooksAway reports whether the database looks like a copy from here, and changes nothing.

@@ -30,20 +30,21 @@ type table struct {
 	oldest string // keys before it are looked at; "" for all
 }
 
-// pieceRows is how many rows a piece looks at, at most.
-const pieceRows = `500`
+// How many rows a piece looks at, at most: of attachments fewer, as their contents go with them.
+const (
+	pieceRows  = `500`
+	pieceFiles = `20`
+)
+
+// nextKeys returns the query for the keys after one; which says more of them.
+func nextKeys(name, key, which, most string) string {
+	return db.Q(`SELECT ` + key + ` FROM @` + name + ` WHERE ` + key + ` > ?` + which + ` ORDER BY ` + key + ` LIMIT ` +
+		most)
+}
 
 // byKey returns the queries for a table whose keys begin with the time of their making.
-func byKey(name, key string, removes ...string) (keys string, all []string) {
-	for _, remove := range removes {
-		all = append(all, db.Q(remove))
-	}
-	before := ` AND ` + key + ` < ?`
-	if name == "failure" { // nothing of time is in its keys
-		before = ""
-	}
-	return db.Q(`SELECT ` + key + ` FROM @` + name + ` WHERE ` + key + ` > ?` + before + ` ORDER BY ` + key +
-		` LIMIT ` + pieceRows), all
+func byKey(name, key, remove string) (keys string, all []string) {
+	return nextKeys(name, key, ` AND `+key+` < ?`, pieceRows), []string{db.Q(remove)}
 }
 
 // inRange is a range of keys, of what is not locked.
@@ -66,14 +67,16 @@ var (
 		AND `+noDelivery+`illumicode_attempt.delivery)`)
 	itemKeys, sweepItems = byKey("item", "delivery", `DELETE FROM @item WHERE delivery > ? AND delivery <= ?
 		AND `+noDelivery+`illumicode_item.delivery)`)
-	fileKeys, sweepFiles = byKey("attachment", "bundle",
-		`DELETE FROM @attachment_piece WHERE bundle > ? AND bundle <= ? AND `+unused("attachment_piece"),
-		`DELETE FROM @attachment WHERE bundle > ? AND bundle <= ? AND `+unused("attachment"))
+	fileKeys   = nextKeys("attachment", "bundle", ` AND bundle < ?`, pieceFiles)
+	sweepFiles = []string{
+		db.Q(`DELETE FROM @attachment_piece WHERE bundle > ? AND bundle <= ? AND ` + unused("attachment_piece")),
+		db.Q(`DELETE FROM @attachment WHERE bundle > ? AND bundle <= ? AND ` + unused("attachment"))}
 	challengeKeys, sweepChallenges = byKey("challenge", "id",
 		inRange("challenge", "id", `state <> 'open' AND ends < ?`))
 	changeKeys, sweepChanges = byKey("change", "id",
 		inRange("change", "id", `state IN ('stopped', 'settled') AND undo_ends < ?`))
-	failureKeys, sweepFailures = byKey("failure", "name", inRange("failure", "name", `at < ?`))
+	failureKeys   = nextKeys("failure", "name", "", pieceRows) // nothing of time is in its keys
+	sweepFailures = []string{db.Q(inRange("failure", "name", `at < ?`))}
 
 	sweepOnce     = byTime("once", "name", "made", "")
 	sweepTrail    = byTime("trail", "seq", "at", "")

@@ -28,6 +28,9 @@ func homes(b *bed) {
 	b.must(b.st.Set(ctx, "home", strings.Join(all, "\n")))
 	at(false)
 	at(false)
+	unknown := append([]string{""}, marks[1:]...)
+	b.must(b.st.Set(ctx, "home", strings.Join(unknown, "\n"))) // as by a user who may not ask for all
+	at(true)
 	b.must(b.st.Adopt(ctx, "https://ferry.example"))
 	at(true)
 	if b.st.Moved() > 1 { // one that differs is no copy's, and the next is reckoned from there
