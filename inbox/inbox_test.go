@@ -147,6 +147,9 @@ func TestInboxPages(t *testing.T) {
 		}
 	}
 	_, body := ask("localhost", "/letters.json")
+	if strings.Count(body, "\n") != 1 {
+		t.Errorf("letters.json has more than a line, which simple readers take for another letter:\n%s", body)
+	}
 	var all []jsonLetter
 	if err := json.Unmarshal([]byte(body), &all); err != nil || len(all) != 2 {
 		t.Fatalf("%v in\n%s", err, body)

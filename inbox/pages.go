@@ -83,7 +83,6 @@ type jsonAttachment struct {
 func (in *Inbox) listJSON(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	io.WriteString(w, "[") // letter by letter: together they would take as much memory again
-	enc := json.NewEncoder(w)
 	for i, l := range in.Letters(r.URL.Query().Get("to")) {
 		one := jsonLetter{l.ID, l.Received, l.EnvelopeTo, l.From, l.Subject, l.Text, l.HTML, l.Link(), l.Code(),
 			l.EnvelopeFrom, l.Size, nil}
@@ -93,7 +92,11 @@ func (in *Inbox) listJSON(w http.ResponseWriter, r *http.Request) {
 		if i > 0 {
 			io.WriteString(w, ",")
 		}
-		if enc.Encode(one) != nil {
+		raw, err := json.Marshal(one)
+		if err == nil {
+			_, err = w.Write(raw)
+		}
+		if err != nil {
 			return // a client that has gone is nobody to tell
 		}
 	}

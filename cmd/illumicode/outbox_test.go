@@ -123,7 +123,7 @@ func TestRetryAndShow(t *testing.T) {
 		t.Error(out)
 	}
 	if _, errOut, code := p.do("outbox", "cancel", id); code != exitFailed ||
-		!strings.Contains(errOut, "is sent; only what is waiting or held can be cancelled") {
+		!strings.Contains(errOut, "is sent; only what is waiting, held or claimed can be cancelled") {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
 }
