@@ -32,10 +32,7 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (rows.Delive
 	if n.Gather.Topic != "" {
 		values = composer.Gathered(values, []any{values})
 	}
-	if n.Remind != (Reminder{}) {
-		values = composer.Reminding(values, n.Remind.Of)
-	}
-	if err := s.try(n, a, values); err != nil {
+	if err := s.try(n, a, n.reminding(values)); err != nil {
 		return rows.Delivery{}, err // it names the letter, and the part
 	}
 	d, err := s.drafted(ctx, n, a)
@@ -44,6 +41,14 @@ func (s *Service) draft(ctx context.Context, n Notice, a Admission) (rows.Delive
 	}
 	d.Data = data
 	return d, nil
+}
+
+// reminding returns the values of a notice's letter, with the moment that it reminds of if it is a reminder.
+func (n Notice) reminding(values map[string]any) map[string]any {
+	if n.Remind == (Reminder{}) {
+		return values
+	}
+	return composer.Reminding(values, n.Remind.Of)
 }
 
 // drafted returns the delivery of a notice whose data make a letter, without these.

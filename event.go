@@ -14,6 +14,7 @@ import (
 
 	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/event"
+	"github.com/illumicode/illumicode/internal/composer"
 	"github.com/illumicode/illumicode/internal/core/events"
 	"github.com/illumicode/illumicode/internal/core/near"
 	"github.com/illumicode/illumicode/internal/flow"
@@ -26,11 +27,15 @@ type EventRule struct {
 	Type   string // of the events it is for; a "*" at its end stands for any rest
 	Letter string // its values are the event's data
 
-	// To is an RFC 6901 pointer into the event's data, to who gets the letter: an address, an object
-	// with address, name, locale and zone, or an array of these.
-	To         string
-	Fixed      []Request
-	Recipients func(ctx context.Context, e event.Event) iter.Seq2[Recipient, error] // of the application's
+	// To is an RFC 6901 pointer into the event's data, to who gets the letter: an address, an object with address,
+	// name, locale and zone, or an array of these. What else an object has, and the name, are values of its own letter,
+	// over those of the event; an array itself is no value of any. It may also be missing there and follow the event
+	// in lines ([Service.ReceiveList]).
+	To    string
+	Fixed []Request
+	// Recipients are found by the application. On SQLite other writers wait while they are read; see
+	// [Service.NotifyAll].
+	Recipients func(ctx context.Context, e event.Event) iter.Seq2[Recipient, error]
 
 	Lane   delivery.Lane // empty means the letter's own, or normal
 	Delay  time.Duration // before it is due
@@ -99,17 +104,9 @@ func (t Tx) Receive(ctx context.Context, e event.Event) error {
 
 func (t Tx) receive(ctx context.Context, e event.Event) error {
 	sum := sha256.Sum256([]byte(e.Type + "\x00" + string(e.Data)))
-	digest := hex.EncodeToString(sum[:])
-	first, stands,
-		err := t.rows().Once(ctx, rows.Once{Name: fmt.Sprintf("event %q %q", e.Source, e.ID), Digest: digest,
-		Made: t.s.p.Now()})
-	switch {
-	case err != nil:
+	first, err := t.firstOf(ctx, e, hex.EncodeToString(sum[:]))
+	if err != nil || !first {
 		return err
-	case !first && stands.Digest != digest:
-		return fmt.Errorf("%w: event %q of %q", ErrDifferent, e.ID, e.Source)
-	case !first:
-		return nil
 	}
 	values, err := events.Values(e)
 	if err != nil {
@@ -128,6 +125,21 @@ func (t Tx) receive(ctx context.Context, e event.Event) error {
 		return t.s.noRule(e.Type)
 	}
 	return nil
+}
+
+// firstOf records an event under its source and id, and reports whether it is the first.
+func (t Tx) firstOf(ctx context.Context, e event.Event, digest string) (first bool, err error) {
+	first, stands, err := t.rows().Once(ctx, rows.Once{Name: eventName(e), Digest: digest, Made: t.s.p.Now()})
+	if err == nil && !first && stands.Digest != digest {
+		err = differs(e)
+	}
+	return first, err
+}
+
+func eventName(e event.Event) string { return fmt.Sprintf("event %q %q", e.Source, e.ID) }
+
+func differs(e event.Event) error {
+	return fmt.Errorf("%w: event %q of %q", ErrDifferent, e.ID, e.Source)
 }
 
 // noRule says that no rule is for a type of event.
@@ -149,29 +161,15 @@ func (s *Service) eventTypes() []string {
 
 // apply adds the notices of one rule.
 func (t Tx) apply(ctx context.Context, r EventRule, e event.Event, values map[string]any) error {
-	ctx = flow.AskedBy(ctx, "event "+e.ID+" of "+e.Source+", type "+e.Type)
-	n := Notice{Letter: r.Letter, Data: values, Lane: r.Lane}
-	if r.Delay > 0 {
-		n.At = t.s.p.Now().Add(r.Delay)
-	}
-	var err error
-	if n.Key, err = text(values, r.Key); err != nil {
+	ctx = askedByEvent(ctx, e)
+	n, err := r.notice(values, t.s.p.Now())
+	if err != nil {
 		return err
 	}
-	if r.Remind != "" {
-		raw, err := text(values, r.Remind)
-		if err != nil {
-			return err
-		}
-		of, err := time.Parse(time.RFC3339, raw)
-		if err != nil {
-			return fmt.Errorf("%w: %s is %q; a moment is written as RFC 3339", event.ErrMalformed, r.Remind, raw)
-		}
-		n.Remind = Reminder{Of: of, Before: r.Before}
-	}
-	people := r.recipients(ctx, e, values)
+	people, rest := r.recipients(ctx, e, values)
+	n.Data = rest
 	if r.Gather == 0 {
-		_, err := t.NotifyAll(ctx, n, people)
+		_, err := t.notifyAll(ctx, n, people)
 		return err
 	}
 	by, err := text(values, r.Topic)
@@ -184,12 +182,11 @@ func (t Tx) apply(ctx context.Context, r EventRule, e event.Event, values map[st
 		if err != nil {
 			return err
 		}
-		if one.Data == nil && told.before(one.Address) {
+		if one.Data == nil && len(one.own) == 0 && told.before(one.Address) {
 			continue
 		}
-		n.To, n.Data = one.Request, values
-		if one.Data != nil {
-			n.Data = one.Data
+		if n.To, n.Data = one.Request, one.Data; n.Data == nil {
+			n.Data = composer.Over(rest, one.own)
 		}
 		if _, err := t.Notify(ctx, n); err != nil {
 			return err
@@ -198,62 +195,81 @@ func (t Tx) apply(ctx context.Context, r EventRule, e event.Event, values map[st
 	return nil
 }
 
-// recipients yields who gets the letter of a rule.
-func (r EventRule) recipients(ctx context.Context, e event.Event, values map[string]any) iter.Seq2[Recipient, error] {
-	if r.Recipients != nil {
-		return r.Recipients(ctx, e)
+func askedByEvent(ctx context.Context, e event.Event) context.Context {
+	return flow.AskedBy(ctx, "event "+e.ID+" of "+e.Source+", type "+e.Type)
+}
+
+// notice returns what a rule makes of an event's values, without its recipients.
+func (r EventRule) notice(values map[string]any, now time.Time) (n Notice, err error) {
+	n = Notice{Letter: r.Letter, Data: values, Lane: r.Lane}
+	if r.Delay > 0 {
+		n.At = now.Add(r.Delay)
 	}
-	return func(yield func(Recipient, error) bool) {
-		for _, to := range r.Fixed {
-			if !yield(Recipient{Request: to}, nil) {
-				return
+	if n.Key, err = text(values, r.Key); err != nil {
+		return n, err
+	}
+	if r.Remind != "" {
+		raw, err := text(values, r.Remind)
+		if err != nil {
+			return n, err
+		}
+		of, err := time.Parse(time.RFC3339, raw)
+		if err != nil {
+			return n, fmt.Errorf("%w: %s is %q; a moment is written as RFC 3339", event.ErrMalformed, r.Remind, raw)
+		}
+		n.Remind = Reminder{Of: of, Before: r.Before}
+	}
+	return n, nil
+}
+
+// recipients yields who gets the letter of a rule, and returns the values that all of them share: without the list of
+// recipients, which is nobody's to read.
+func (r EventRule) recipients(ctx context.Context, e event.Event,
+	values map[string]any) (to iter.Seq2[addressee, error], rest map[string]any) {
+	switch {
+	case r.Recipients != nil:
+		return func(yield func(addressee, error) bool) {
+			for one, err := range r.Recipients(ctx, e) {
+				if !yield(addressee{Recipient: one}, err) {
+					return
+				}
 			}
-		}
-		if r.To == "" {
-			return
-		}
-		v, found := events.At(values, r.To)
+		}, values
+	case r.To == "":
+		return func(yield func(addressee, error) bool) {
+			for _, to := range r.Fixed {
+				if !yield(addressee{Recipient: Recipient{Request: to}}, nil) {
+					return
+				}
+			}
+		}, values
+	}
+	at, rest, found := events.Cut(values, r.To)
+	list, many := at.([]any)
+	if !many {
+		list = []any{at}
+	}
+	return func(yield func(addressee, error) bool) {
 		if !found {
-			yield(Recipient{}, fmt.Errorf("%w: its data have nothing at %s, where the recipients should be",
+			yield(addressee{}, fmt.Errorf("%w: its data have nothing at %s, where the recipients should be",
 				event.ErrMalformed, r.To))
 			return
 		}
-		list, many := v.([]any)
-		if !many {
-			list = []any{v}
-		}
 		for i, one := range list {
-			to, err := recipientOf(one)
+			to, err := events.RecipientOf(one)
 			if err != nil {
 				err = fmt.Errorf("%w: recipient %d at %s %w", event.ErrMalformed, i+1, r.To, err)
 			}
-			if !yield(Recipient{Request: to}, err) || err != nil {
+			if !yield(addresseeOf(to), err) || err != nil {
 				return
 			}
 		}
-	}
+	}, rest
 }
 
-// recipientOf reads an address, or an object with address, name, locale and zone.
-func recipientOf(v any) (Request, error) {
-	switch v := v.(type) {
-	case string:
-		return Request{Address: v}, nil
-	case map[string]any:
-		var r Request
-		for name, to := range map[string]*string{"address": &r.Address, "name": &r.Name, "locale": &r.Locale,
-			"zone": &r.Zone} {
-			if field, ok := v[name]; ok {
-				s, isText := field.(string)
-				if !isText {
-					return r, fmt.Errorf("has a %s that is no text", name)
-				}
-				*to = s
-			}
-		}
-		return r, nil
-	}
-	return Request{}, errors.New("is neither an address nor an object with one")
+func addresseeOf(r events.Recipient) addressee {
+	return addressee{own: r.Own, Recipient: Recipient{Request: Request{Address: r.Address, Name: r.Name,
+		Locale: r.Locale, Zone: r.Zone}}}
 }
 
 // text returns the text at a pointer; empty for an empty pointer.

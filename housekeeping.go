@@ -40,7 +40,8 @@ const careBatch = 50
 // housekeep does what time asks for, and returns how much it did. It closes challenges that nobody
 // proved, and tells the application; what another process of the application wants to hear of it leaves to that. It
 // asks stale addresses again, and settles changes whose time to be taken back is over. It refunds unused admissions,
-// and forgets counts that say nothing any more.
+// forgets counts that say nothing any more, gives up lists whose end does not come, and erases what lists share once
+// their last delivery has ended.
 func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 	if !s.caring.TryLock() { // another Run of this process is at it
 		return 0, nil
@@ -51,12 +52,21 @@ func (s *Service) housekeep(ctx context.Context) (n int, err error) {
 		n += did
 		err = errors.Join(err, stepErr)
 	}
-	err = errors.Join(err, s.p.Limits.RefundUnused(ctx))
+	_, sharedErr := s.p.Store.EraseShared(ctx)
+	err = errors.Join(err, s.p.Limits.RefundUnused(ctx), sharedErr)
 	if now := s.p.Now(); now.Sub(s.swept) >= time.Hour || now.Before(s.swept) {
 		s.swept = now
 		_, sweepErr := s.p.Store.SweepTallies(ctx, now)
 		_, browsersErr := s.p.Store.SweepBrowsers(ctx, now.Add(-flow.KnownFor))
 		err = errors.Join(err, sweepErr, browsersErr)
+	}
+	if now := s.p.Now(); now.Sub(s.spools) >= spoolFor/12 || now.Before(s.spools) {
+		s.spools = now
+		given, spoolErr := s.p.Store.SweepSpools(ctx, now.Add(-spoolFor))
+		if given > 0 {
+			s.p.Log.Warn("lists were given up whose end has not come for an hour", "lists", given)
+		}
+		err = errors.Join(err, spoolErr)
 	}
 	return n, err
 }

@@ -8,13 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode/delivery"
-	"github.com/illumicode/illumicode/internal/composer"
 	"github.com/illumicode/illumicode/internal/flow"
 	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/limit"
@@ -226,150 +223,6 @@ func (t Tx) attachments(ctx context.Context, d *rows.Delivery, n Notice) error {
 	return nil
 }
 
-// A Recipient is one of many.
-type Recipient struct {
-	Request
-	Data any // instead of the notice's; nil for the notice's
-}
-
-// An audience is for whom the same data make the same letter.
-type audience struct {
-	locale string
-	phone  bool
-}
-
-// NotifyAll adds a notice to many, whose list is read once and never held in memory: in the
-// application's transaction stands one row and the list in pieces, which workers turn into
-// deliveries. Notice.To, Cc, Bcc, Fallback and Gather are left empty. It returns how many
-// letters that makes: an address that comes again with the same data gets one, which the log counts. Of each recipient
-// 16 bytes are remembered until the list is read. Errors name the recipient by its place; they leave the transaction
-// to be rolled back. Under Notice.Once a second call has no effect, whatever its list, and returns 0.
-func (t Tx) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, error]) (count int, err error) {
-	if err := t.ok(); err != nil {
-		return 0, err
-	}
-	if n.To.Address != "" || len(n.Cc)+len(n.Bcc) > 0 || n.Fallback != "" || n.FallbackAnyway ||
-		n.Gather.Topic != "" {
-		return 0, errors.New("illumicode: a notice to many has its recipients in the list alone, and cannot gather")
-	}
-	shared, _, err := composer.MarshalData(n.Data)
-	if err != nil {
-		return 0, fmt.Errorf("illumicode: letter %q: %w", n.Letter, err)
-	}
-	l := listing{t: t, n: n, shared: shared, list: rows.Fanout{ID: flow.NewID()}, tried: make(map[audience]bool),
-		told: make(toldAlready)}
-	for r, err := range to {
-		if err != nil {
-			return 0, fmt.Errorf("illumicode: the list of recipients, after %d: %w", l.count, err)
-		}
-		if err := l.add(ctx, r); err != nil || l.repeat {
-			return 0, err
-		}
-	}
-	if l.count == 0 {
-		return 0, errors.New("illumicode: a notice to many needs at least one recipient")
-	}
-	if l.again > 0 {
-		t.s.p.Log.Info("a list has recipients twice; each gets one letter", "letter", n.Letter, "list", l.list.ID,
-			"left_out", l.again)
-	}
-	return l.count, l.flush(ctx)
-}
-
-// A toldAlready remembers who is told what, by a digest.
-type toldAlready map[[16]byte]bool
-
-// before reports whether the same was said before.
-func (a toldAlready) before(what ...string) bool {
-	sum := sha256.Sum256([]byte(strings.Join(what, "\x00")))
-	key := [16]byte(sum[:16])
-	if a[key] {
-		return true
-	}
-	a[key] = true
-	return false
-}
-
-// A listing is a notice to many while its list is read.
-type listing struct {
-	t      Tx
-	n      Notice
-	shared string // the notice's data
-	list   rows.Fanout
-	tried  map[audience]bool
-	people []rows.Person
-	pieces int
-	count  int
-	told   toldAlready
-	again  int  // recipients that were in the list before
-	repeat bool // a notice under the same de-duplication key came before
-}
-
-// add takes one recipient.
-func (l *listing) add(ctx context.Context, r Recipient) error {
-	place := func(err error) error { return fmt.Errorf("illumicode: recipient %d: %w", l.count+1, err) }
-	a, err := l.t.s.addressed(ctx, r.Request)
-	if err != nil {
-		return place(err)
-	}
-	who := rows.Person{Address: a.address.String(), Name: a.address.Name, Locale: a.locale, Zone: a.zone}
-	one, as := l.n, audience{a.locale, a.address.IsPhone()}
-	if r.Data != nil {
-		one.Data = r.Data
-	}
-	if r.Data != nil || !l.tried[as] { // what several share is tried once for each way of writing it
-		d, err := l.t.s.draft(ctx, one, a)
-		if err != nil {
-			return place(err)
-		}
-		if r.Data != nil {
-			who.Data = json.RawMessage(d.Data)
-		} else {
-			l.tried[as] = true
-		}
-		if l.count == 0 {
-			if err := l.begin(ctx, d); err != nil || l.repeat {
-				return err
-			}
-		}
-	}
-	if l.told.before(who.Address, who.Locale, who.Zone, string(who.Data)) {
-		l.again++
-		return nil
-	}
-	l.people = append(l.people, who)
-	if l.count++; len(l.people) == rows.PieceSize {
-		return l.flush(ctx)
-	}
-	return nil
-}
-
-// begin writes what all recipients share, by the draft for the first.
-func (l *listing) begin(ctx context.Context, d rows.Delivery) error {
-	if l.n.Once != "" {
-		earlier, err := l.t.once(ctx, l.n, []string{l.list.ID})
-		if l.repeat = earlier != nil; err != nil || l.repeat {
-			return err
-		}
-	}
-	if err := l.t.attachments(ctx, &d, l.n); err != nil {
-		return err
-	}
-	d.Data = l.shared
-	l.list.Draft = d
-	return l.t.rows().InsertFanout(ctx, l.list)
-}
-
-// flush writes the people that were read since the last piece.
-func (l *listing) flush(ctx context.Context) error {
-	if len(l.people) == 0 {
-		return nil
-	}
-	err := l.t.rows().InsertPeople(ctx, l.list.ID, l.pieces, l.people)
-	l.people, l.pieces = l.people[:0], l.pieces+1
-	return err
-}
-
 // Cancel cancels what waits under the application's key, in its transaction, and returns how many deliveries and
 // unexpanded lists that were. Letters that a worker has begun to send, or claims at this moment, are
 // sent nevertheless; a recall (package desk) reaches the latter too.
@@ -402,11 +255,4 @@ func (s *Service) write(ctx context.Context, fn func(Tx) error) error {
 func (s *Service) Notify(ctx context.Context, n Notice) (deliveries []string, err error) {
 	err = s.write(ctx, func(t Tx) (err error) { deliveries, err = t.Notify(ctx, n); return err })
 	return deliveries, err
-}
-
-// NotifyAll is [Tx.NotifyAll] in a transaction of its own; it wakes the workers. On SQLite, other writers wait while
-// the list is read: let it come from memory or a file, not from a network.
-func (s *Service) NotifyAll(ctx context.Context, n Notice, to iter.Seq2[Recipient, error]) (count int, err error) {
-	err = s.write(ctx, func(t Tx) (err error) { count, err = t.NotifyAll(ctx, n, to); return err })
-	return count, err
 }

@@ -35,9 +35,10 @@ type Service struct {
 	maxFile int64
 	clock   *flow.Clock
 
-	caring sync.Mutex // held by housekeeping: guards asked and swept
+	caring sync.Mutex // held by housekeeping: guards asked, swept and spools
 	asked  hourly
 	swept  time.Time // when counts were last swept
+	spools time.Time // when lists that never ended were last looked for
 }
 
 // New checks c and returns a service. It connects to the database, whose tables must be those of this version

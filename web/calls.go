@@ -145,7 +145,8 @@ type (
 		Undoable bool `json:"undoable" about:"even while a change of its address can be taken back"`
 	}
 	takenOut struct {
-		Taken int `json:"taken"`
+		Taken      int `json:"taken" about:"events"`
+		Recipients int `json:"recipients,omitempty" about:"of a list that followed its event in lines"`
 	}
 )
 
@@ -296,8 +297,9 @@ func (a *API) decisions() []call {
 				})
 				return doneOut{err == nil}, err
 			}),
-		{method: "POST", path: "/v1/events", summary: "Take CloudEvents 1.0, one or a batch, all or none", keyed: true,
-			in: cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
+		{method: "POST", path: "/v1/events", keyed: true,
+			summary: "Take CloudEvents 1.0: one, a batch, or one with its recipients in lines; all or none",
+			in:      cloudEvent{}, out: takenOut{}, status: accepted, do: a.events},
 	}
 }
 

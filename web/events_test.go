@@ -15,6 +15,7 @@ func TestEventsOverHTTP(t *testing.T) {
 	s := newSite(t, func(c *illumicode.Config) {
 		c.Events = []illumicode.EventRule{{Type: "ferry.tried", Letter: "trial", To: "/who"}}
 	})
+	inLines := `{"specversion":"1.0","source":"/quay","id":"9","type":"ferry.tried"}` + "\n\"mara@ternisle.example\"\n"
 	good := `{"specversion":"1.0","source":"/quay","id":"%s","type":"ferry.tried",` +
 		`"data":{"who":"mara@ternisle.example"}}`
 	for _, tt := range []struct {
@@ -31,6 +32,10 @@ func TestEventsOverHTTP(t *testing.T) {
 			strings.Replace(strings.ReplaceAll(good, "%s", "3"), "mara@", "", 1) + "]", apiKey, 422, "event 2 of 2"},
 		{"application/json", strings.ReplaceAll(good, "%s", "4"), apiKey, 422, "content type"},
 		{events.Single, "{", apiKey, 422, "JSON object"},
+		{events.JSONLines, inLines, apiKey, 422, `without its last line {\"end\": 1}`},
+		{events.JSONLines, inLines + `{"end": 1}`, "", 401, "key"},
+		{events.JSONLines, inLines + `{"end": 1}`, apiKey, 202, `"recipients":1`},
+		{events.JSONLines, inLines + "\"jens@ternisle.example\"\n" + `{"end": 2}`, apiKey, 409, "something else"},
 	} {
 		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.server.URL+"/v1/events",
 			strings.NewReader(tt.body))
@@ -51,8 +56,8 @@ func TestEventsOverHTTP(t *testing.T) {
 			t.Errorf("%s: %d %s, want %d with %q", tt.body, r.StatusCode, body, tt.status, tt.want)
 		}
 	}
-	s.Letter(mara, 1)
-	if n := len(s.Inbox.Letters("")); n != 1 {
-		t.Errorf("%d letters for one good event", n)
+	s.Letter(mara, 2)
+	if n := len(s.Inbox.Letters("")); n != 2 {
+		t.Errorf("%d letters for two good events", n)
 	}
 }

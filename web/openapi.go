@@ -2,10 +2,13 @@ package web
 
 import (
 	"encoding/json"
+	"maps"
 	"reflect"
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/illumicode/illumicode/internal/core/events"
 )
 
 // describe returns the OpenAPI 3.1 description of calls. It is made of what serves them, so that it
@@ -64,6 +67,10 @@ func describe(calls []call, base string) []byte {
 	return append(out, '\n')
 }
 
+// inLines describes an event whose recipients follow it.
+const inLines = "an event, then a recipient a line: an address, or an object with address, name, locale, zone and " +
+	`values of its own; at last {"end": N} with their number. Without that line nothing is taken`
+
 // operation describes one call.
 func operation(c call) map[string]any {
 	op := map[string]any{
@@ -76,12 +83,14 @@ func operation(c call) map[string]any {
 		},
 	}
 	if c.in != nil {
-		kind := "application/json"
-		if _, events := c.in.(cloudEvent); events {
-			kind = "application/cloudevents+json"
+		content := jsonOf("application/json", schemaOf(reflect.TypeOf(c.in)))
+		if _, yes := c.in.(cloudEvent); yes {
+			one := schemaOf(reflect.TypeOf(c.in))
+			content = jsonOf(events.Single, one)
+			maps.Copy(content, jsonOf(events.Batch, map[string]any{"type": "array", "items": one}))
+			maps.Copy(content, jsonOf(events.JSONLines, map[string]any{"type": "string", "description": inLines}))
 		}
-		op["requestBody"] = map[string]any{
-			"required": true, "content": jsonOf(kind, schemaOf(reflect.TypeOf(c.in)))}
+		op["requestBody"] = map[string]any{"required": true, "content": content}
 	}
 	if c.keyed {
 		op["security"] = []any{map[string]any{"key": []string{}}}

@@ -1,7 +1,10 @@
 package main
 
 import (
+	"bufio"
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -70,7 +73,7 @@ func (a *app) notify() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&events, "event", "",
-		"take the events (CloudEvents 1.0 in JSON, one or a batch) in this file, - for standard input")
+		"take the events (CloudEvents 1.0 in JSON) in this file, - for standard input; recipients may follow in lines")
 	cmd.Flags().StringVar(&n.Letter, "letter", "trial", "the letter's name")
 	cmd.Flags().StringVar(&n.To.Address, "to", "", "the address to write to")
 	cmd.Flags().StringVar(&n.To.Name, "name", "", "the reader's display name")
@@ -111,25 +114,53 @@ func (a *app) receive(cmd *cobra.Command, path string) error {
 		defer file.Close()
 		in = file
 	}
-	raw, err := io.ReadAll(io.LimitReader(in, 64<<20))
+	read, lines, err := inLines(in)
 	if err != nil {
 		return fmt.Errorf("--event: %w", err)
-	}
-	all, err := events.Parse("", raw)
-	if err != nil {
-		return err
 	}
 	f, err := a.load()
 	if err != nil {
 		return err
 	}
 	return a.withService(cmd.Context(), f, func(svc *illumicode.Service, _ *slog.Logger) error {
+		if lines {
+			return a.receiveList(cmd.Context(), svc, read)
+		}
+		raw, err := io.ReadAll(io.LimitReader(read, 64<<20))
+		if err != nil {
+			return fmt.Errorf("--event: %w", err)
+		}
+		all, err := events.Parse("", raw)
+		if err != nil {
+			return err
+		}
 		if err := svc.Receive(cmd.Context(), all...); err != nil {
 			return err
 		}
 		return a.print(map[string]int{"taken": len(all)}, func() {
 			a.line("Events taken: %d. Their letters are in the outbox: `illumicode outbox list`.", len(all))
 		})
+	})
+}
+
+// inLines reports whether an event is followed by its recipients: its first line is a JSON object, and there are more.
+func inLines(in io.Reader) (again io.Reader, yes bool, err error) {
+	head := bufio.NewReaderSize(in, events.MaxData+2*events.MaxLine)
+	begin, err := head.Peek(head.Size())
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, false, err
+	}
+	first, rest, _ := bytes.Cut(bytes.TrimSpace(begin), []byte("\n"))
+	return head, len(bytes.TrimSpace(rest)) > 0 && bytes.HasPrefix(first, []byte("{")) && json.Valid(first), nil
+}
+
+func (a *app) receiveList(ctx context.Context, svc *illumicode.Service, in io.Reader) error {
+	n, err := svc.ReceiveList(ctx, in)
+	if err != nil {
+		return err
+	}
+	return a.print(map[string]int{"taken": 1, "recipients": n}, func() {
+		a.line("Event taken, with %d recipients. Their letters are in the outbox: `illumicode outbox list`.", n)
 	})
 }
 

@@ -212,6 +212,21 @@ func TestEvents(t *testing.T) {
 			t.Errorf("%s: exit %d, %s", body, code, errOut)
 		}
 	}
+	lines := `{"specversion": "1.0", "source": "/q", "id": "2", "type": "ferry.tried"}` + "\n" +
+		fmt.Sprintf("%q\n{\"address\": %q}\n", address(3), address(4))
+	p.write("lines.jsonl", lines)
+	if _, errOut, code := p.do("notify", "--event", p.file("lines.jsonl")); code != exitFailed ||
+		!strings.Contains(errOut, `it ends after line 3, without its last line {"end": 2}`) {
+		t.Errorf("a list without its end: exit %d, %s", code, errOut)
+	}
+	p.write("lines.jsonl", lines+`{"end": 2}`)
+	if out := p.must("notify", "--event", p.file("lines.jsonl")); !strings.Contains(out, "with 2 recipients") {
+		t.Error(out)
+	}
+	p.must("deliver", "--until-empty")
+	if n, _ := p.arrived(5); n != 4 {
+		t.Errorf("%d arrived", n)
+	}
 	if out := p.must("outbox", "events"); !strings.Contains(out, "No event was set aside") {
 		t.Error(out)
 	}

@@ -114,7 +114,7 @@ func (c Composer) request(ctx context.Context, d outbox.Addressed, zone *time.Lo
 	case d.Letter == flow.ChangeLetter || d.Letter == flow.ChangedLetter:
 		r.Data, r.Proof, err = c.undoing(ctx, d.Delivery)
 	default:
-		r.Data, err = c.data(ctx, d.Delivery)
+		r.Data, err = c.data(ctx, d.Delivery, d.Common)
 	}
 	return r, withheld, err
 }
@@ -144,9 +144,13 @@ func (c Composer) mail(ctx context.Context, d outbox.Addressed, r render.Request
 // maxItems bounds how many notices one letter tells of.
 const maxItems = 1000
 
-// data returns the values of a notice, and of those that have joined it.
-func (c Composer) data(ctx context.Context, d store.Delivery) (map[string]any, error) {
-	first, err := ReadData(d.Data)
+// data returns the values of a notice, over those that it shares with others, and of those that have joined it.
+func (c Composer) data(ctx context.Context, d store.Delivery, shared map[string]any) (map[string]any, error) {
+	if d.Shared != "" && shared == nil {
+		return nil, errors.New("illumicode: what the letters of its list share is gone")
+	}
+	own, err := store.ReadData(d.Data)
+	first := Over(shared, own)
 	if d.Lead > 0 && err == nil {
 		first = Reminding(first, d.DeliverBefore)
 	}
@@ -159,7 +163,7 @@ func (c Composer) data(ctx context.Context, d store.Delivery) (map[string]any, e
 	}
 	items := make([]any, len(rows))
 	for i, raw := range rows {
-		if items[i], err = ReadData(raw); err != nil {
+		if items[i], err = store.ReadData(raw); err != nil {
 			return nil, err
 		}
 	}
@@ -279,7 +283,7 @@ func (s signed) WriteTo(w io.Writer) (int64, error) {
 
 // change returns the change that a letter to an old address tells of, with the letter's values.
 func (c Composer) change(ctx context.Context, d store.Delivery) (map[string]any, store.Change, error) {
-	data, err := ReadData(d.Data)
+	data, err := store.ReadData(d.Data)
 	if err != nil {
 		return nil, store.Change{}, err
 	}
@@ -327,17 +331,6 @@ func (c Composer) undoing(ctx context.Context, d store.Delivery) (map[string]any
 		Purpose: challenge.Undo, Challenge: row.ID, IssuedAt: d.Fixed.Unix(), Expires: row.UndoEnds.Unix(), ID: d.ID,
 		Bound: flow.OldBound(key, row),
 	})), LinkLife: row.UndoEnds.Sub(d.Fixed)}, nil
-}
-
-// ReadData reads a delivery's data. Numbers keep their spelling.
-func ReadData(raw string) (map[string]any, error) {
-	dec := json.NewDecoder(strings.NewReader(raw))
-	dec.UseNumber()
-	data := make(map[string]any)
-	if err := dec.Decode(&data); err != nil {
-		return nil, fmt.Errorf("illumicode: the delivery's data is no JSON object: %w", err)
-	}
-	return data, nil
 }
 
 // unwanted reports whether a reader has said no to letters like this one.

@@ -9,6 +9,7 @@ import (
 	"github.com/illumicode/illumicode/challenge"
 	"github.com/illumicode/illumicode/internal/core/render"
 	"github.com/illumicode/illumicode/internal/flow"
+	"github.com/illumicode/illumicode/internal/outbox"
 	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/message"
 )
@@ -63,7 +64,10 @@ func (c Composer) Preview(ctx context.Context, d store.Delivery) (Preview, error
 				LinkLife: row.UndoEnds.Sub(d.Created)}
 		}
 	default:
-		r.Data, err = c.data(ctx, d)
+		var common map[string]map[string]any
+		if common, err = outbox.Common(ctx, c.p.Store, d); err == nil {
+			r.Data, err = c.data(ctx, d, common[d.Shared])
+		}
 	}
 	if err != nil {
 		return Preview{}, err

@@ -169,7 +169,7 @@ func (c Composer) proofOf(d store.Delivery, row store.Challenge, key *keyring.Ke
 
 // letterData returns the values of a challenge's letter.
 func letterData(row store.Challenge) (map[string]any, error) {
-	data, err := ReadData(row.Data)
+	data, err := store.ReadData(row.Data)
 	if err == nil {
 		data["name"] = row.Name
 		if row.Decoy { // a stranger has typed it, and its reader has not asked for the letter

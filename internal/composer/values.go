@@ -6,6 +6,7 @@ import (
 	"maps"
 	"time"
 
+	"github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/message"
 )
 
@@ -44,6 +45,17 @@ func Gathered(first map[string]any, items []any) map[string]any {
 // maxData bounds a notice's data as JSON, in bytes: beyond it, it is an attachment.
 const maxData = 256 << 10
 
+// Over returns values with a recipient's own over them. Neither map is changed.
+func Over(shared, own map[string]any) map[string]any {
+	if len(own) == 0 {
+		return shared
+	}
+	all := make(map[string]any, len(shared)+len(own))
+	maps.Copy(all, shared)
+	maps.Copy(all, own)
+	return all
+}
+
 // MarshalData returns data as JSON, and the values in it.
 func MarshalData(data any) (string, map[string]any, error) {
 	if data == nil {
@@ -56,6 +68,6 @@ func MarshalData(data any) (string, map[string]any, error) {
 	if len(raw) > maxData {
 		return "", nil, fmt.Errorf("its data has %d bytes, more than %d; send it as an attachment", len(raw), maxData)
 	}
-	values, err := ReadData(string(raw))
+	values, err := store.ReadData(string(raw))
 	return string(raw), values, err
 }

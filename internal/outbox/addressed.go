@@ -3,6 +3,7 @@ package outbox
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/store"
@@ -18,6 +19,7 @@ type Addressed struct {
 	unsure   bool            // an attempt may have handed it over
 	found    bool            // it was looked up, and is not in the row yet
 	Withheld bool            // its first attempt went to nobody, and so do the others
+	Common   map[string]any  // what it shares with others of its list; not to be changed
 }
 
 // A HoldError is the reason for which a delivery has to wait until somebody decides.
@@ -29,8 +31,16 @@ func (e *HoldError) Error() string { return "outbox: held: " + e.Note }
 // now, is held, or ends.
 func (w *worker) addressed(ctx context.Context, claimed ...store.Delivery) []Addressed {
 	all := make([]Addressed, 0, len(claimed))
+	common, err := Common(ctx, w.store, claimed...)
+	if err != nil {
+		w.log.Error("what letters of a list share cannot be read, so they wait", "error", err)
+	}
 	for _, d := range claimed {
-		one := Addressed{Delivery: d}
+		if err != nil && d.Shared != "" {
+			w.unclaim(d, w.now().Add(w.cfg.Poll), "")
+			continue
+		}
+		one := Addressed{Delivery: d, Common: common[d.Shared]}
 		if d.Address == "" && d.Subject != "" {
 			if !w.find(ctx, &one.Delivery) {
 				continue
@@ -41,6 +51,30 @@ func (w *worker) addressed(ctx context.Context, claimed ...store.Delivery) []Add
 		all = append(all, one)
 	}
 	return all
+}
+
+// Common returns what some deliveries share with others of their lists, by the lists' ids. It is read once for all.
+func Common(ctx context.Context, st *store.Store, all ...store.Delivery) (map[string]map[string]any, error) {
+	var ids []string
+	for _, d := range all {
+		if d.Shared != "" && !slices.Contains(ids, d.Shared) {
+			ids = append(ids, d.Shared)
+		}
+	}
+	if ids == nil {
+		return nil, nil
+	}
+	rows, err := st.Shared(ctx, ids...)
+	if err != nil {
+		return nil, err
+	}
+	common := make(map[string]map[string]any, len(rows))
+	for id, raw := range rows {
+		if common[id], err = store.ReadData(raw); err != nil {
+			return nil, err
+		}
+	}
+	return common, nil
 }
 
 // find looks up where a delivery to a subject goes, and reports whether it goes anywhere now.

@@ -2,13 +2,13 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/illumicode/illumicode/internal/store/db"
+	"github.com/illumicode/illumicode/internal/store/queue"
 )
 
 // ErrUnderWay means that a letter to an address is in a worker's hands just now.
@@ -61,6 +61,7 @@ var (
 		mentionIn("suppression", "thumb || ' ' || scope", "reason"),
 		mentionIn("feedback", "id", "words", "note", "remote"),
 		mentionIn("fanout", "id", "draft"),
+		mentionIn("shared", "id", "data"),
 		mentionIn("attempt", "delivery || ' ' || CAST(number AS TEXT)", "reply"),
 		mentionIn("event_aside", "CAST(seq AS TEXT)", "data", "subject", "reason"),
 		mentionIn("event", "CAST(seq AS TEXT)", "data", "subject"),
@@ -184,16 +185,11 @@ func (t Tx) takeOut(ctx context.Context, spelling string) (total int64, err erro
 		return total, err
 	}
 	for _, p := range found {
-		var people []Person
-		if err := json.Unmarshal([]byte(p.people), &people); err != nil {
+		raw, err := queue.WithoutPerson(p.people, spelling)
+		if err != nil {
 			return total, fmt.Errorf("store: the people of list %s cannot be read: %w", p.fanout, err)
 		}
-		people = slices.DeleteFunc(people, func(one Person) bool { return strings.EqualFold(one.Address, spelling) })
-		raw, err := json.Marshal(people)
-		if err != nil {
-			return total, err
-		}
-		n, err := t.Exec(ctx, updatePeople, replaceFold(string(raw), spelling, forgotten), p.fanout, p.number)
+		n, err := t.Exec(ctx, updatePeople, replaceFold(raw, spelling, forgotten), p.fanout, p.number)
 		total += n
 		if err != nil {
 			return total, err

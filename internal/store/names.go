@@ -26,6 +26,8 @@ type (
 	Once       = queue.Once
 	Pause      = queue.Pause
 	Person     = queue.Person
+	Piece      = queue.Piece
+	Spool      = queue.Spool
 	Preference = queue.Preference
 	Reach      = queue.Reach
 	Recall     = queue.Recall
@@ -67,22 +69,23 @@ type (
 )
 
 const (
-	Held       = queue.Held
-	Waiting    = queue.Waiting
-	Claimed    = queue.Claimed
-	Sent       = queue.Sent
-	Withheld   = queue.Withheld
-	Failed     = queue.Failed
-	Unknown    = queue.Unknown
-	Cancelled  = queue.Cancelled
-	Expired    = queue.Expired
-	Suppressed = queue.Suppressed
-	Urgent     = queue.Urgent
-	Normal     = queue.Normal
-	Bulk       = queue.Bulk
-	Version    = queue.Version
-	Knows      = queue.Knows
-	SentAgain  = queue.SentAgain
+	Held          = queue.Held
+	Waiting       = queue.Waiting
+	Claimed       = queue.Claimed
+	Sent          = queue.Sent
+	Withheld      = queue.Withheld
+	Failed        = queue.Failed
+	Unknown       = queue.Unknown
+	Cancelled     = queue.Cancelled
+	Expired       = queue.Expired
+	Suppressed    = queue.Suppressed
+	Urgent        = queue.Urgent
+	Normal        = queue.Normal
+	Bulk          = queue.Bulk
+	Version       = queue.Version
+	Knows         = queue.Knows
+	SharedVersion = queue.SharedVersion
+	SentAgain     = queue.SentAgain
 
 	Arrived        = queue.Arrived
 	ArrivedPerhaps = queue.ArrivedPerhaps
@@ -128,9 +131,11 @@ var (
 	PauseKinds  = queue.PauseKinds
 	ErrFenced   = queue.ErrFenced
 	ErrRecall   = queue.ErrRecall
+	ErrGivenUp  = queue.ErrGivenUp
 	ErrTooLarge = queue.ErrTooLarge
 
-	Quiet = db.Quiet
+	Quiet    = db.Quiet
+	ReadData = queue.ReadData
 
 	ErrNotFound    = db.ErrNotFound
 	ErrVersion     = db.ErrVersion

@@ -242,7 +242,7 @@ func (b *bed) others() {
 		file.Size = 0
 		file.Size, err = t.InsertAttachment(ctx, file, strings.NewReader("seven b"), 10)
 		b.must(err)
-		return t.InsertFanout(ctx, f)
+		return t.InsertFanout(ctx, f, "")
 	})
 	inChange := map[string]string{"Old": "old_address", "New": "new_address"}
 	b.holds("change", "1 = 1", kept(change, inChange))

@@ -45,12 +45,12 @@ func wrongList(b *bed) {
 	f := store.Fanout{ID: newID(), Draft: store.Delivery{Letter: "moved", Data: "{}", Lane: store.Bulk, Due: start,
 		Created: start}}
 	b.write(func(t store.Tx) error {
-		if err := t.InsertFanout(b.Context(), f); err != nil {
+		if err := t.InsertFanout(b.Context(), f, ""); err != nil {
 			return err
 		}
 		for piece := range 3 {
-			if err := t.InsertPeople(b.Context(), f.ID, piece,
-				[]store.Person{{Address: "m@ternisle.example"}}); err != nil {
+			if err := t.InsertPeople(b.Context(), store.Piece{List: f.ID, Number: piece,
+				People: []store.Person{{Address: "m@ternisle.example"}}}); err != nil {
 				return err
 			}
 		}

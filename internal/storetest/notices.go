@@ -83,7 +83,7 @@ func moves(b *bed) {
 	b.write(func(t store.Tx) error {
 		return t.InsertFanout(b.Context(),
 			store.Fanout{ID: newID(), Draft: store.Delivery{Key: "sailing 7", Lead: time.Hour, Due: start,
-				Created: start}})
+				Created: start}}, "")
 	})
 	b.write(func(t store.Tx) error {
 		n, err := t.Move(b.Context(), "sailing 7", start.Add(9*time.Hour))
@@ -157,7 +157,7 @@ func lists(b *bed) {
 func insertList(b *bed, f store.Fanout) {
 	b.Helper()
 	b.write(func(t store.Tx) error {
-		if err := t.InsertFanout(b.Context(), f); err != nil {
+		if err := t.InsertFanout(b.Context(), f, ""); err != nil {
 			return err
 		}
 		for piece, n := range []int{200, 200, 50} {
@@ -167,7 +167,7 @@ func insertList(b *bed, f store.Fanout) {
 					Locale: "en"})
 			}
 			people[0].Data = []byte(`{"n":2}`)
-			if err := t.InsertPeople(b.Context(), f.ID, piece, people); err != nil {
+			if err := t.InsertPeople(b.Context(), store.Piece{List: f.ID, Number: piece, People: people}); err != nil {
 				return err
 			}
 		}

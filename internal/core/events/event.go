@@ -124,7 +124,8 @@ func Check(e event.Event) error {
 		return errors.New("source is no URI reference")
 	}
 	if len(e.Data) > MaxData {
-		return fmt.Errorf("its data have %d bytes, more than %d", len(e.Data), MaxData)
+		return fmt.Errorf("its data have %d bytes, more than %d; a long list of recipients follows its event in lines",
+			len(e.Data), MaxData)
 	}
 	return nil
 }
@@ -148,8 +149,7 @@ func At(doc any, pointer string) (any, bool) {
 	if pointer == "" {
 		return doc, true
 	}
-	for token := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
-		token = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
+	for _, token := range tokens(pointer) {
 		switch v := doc.(type) {
 		case map[string]any:
 			inner, ok := v[token]
@@ -168,4 +168,13 @@ func At(doc any, pointer string) (any, bool) {
 		}
 	}
 	return doc, true
+}
+
+// tokens returns the reference tokens of a pointer (RFC 6901 §3).
+func tokens(pointer string) []string {
+	all := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
+	for i, token := range all {
+		all[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
+	}
+	return all
 }

@@ -32,7 +32,12 @@ func Postgres(schema string) Words {
 				return "FOR UPDATE" + of
 			},
 			// what others have locked is passed over
-			"free":    is("FOR UPDATE SKIP LOCKED"),
+			"free": func(of string) string {
+				if of != "" {
+					of = " OF " + of
+				}
+				return "FOR UPDATE" + of + " SKIP LOCKED"
+			},
 			"relaxed": is("set_config('synchronous_commit', 'off', true) IS NOT NULL"), // of this commit, from here on
 			"byindex": is(byIndex),
 

@@ -51,9 +51,15 @@ var Lanes = []Lane{Urgent, Normal, Bulk}
 // with a higher one to workers that know it.
 const Version = 1
 
-// Knows is the highest version that a worker takes: of what was recalled, which a worker that knows no recalls would
-// send.
-const Knows = 2
+// Rows of these versions are left alone by workers of before: one would send what was recalled, the other knows nothing
+// of what the deliveries of a list share.
+const (
+	recalledVersion = 2
+	SharedVersion   = 3
+)
+
+// Knows is the highest version that a worker takes.
+const Knows = SharedVersion
 
 // SentAgain begins Delivery.AskedBy of a challenge's letter that is not its first.
 const SentAgain = "sent again for the "
@@ -68,6 +74,7 @@ type Delivery struct {
 	Address    string
 	Name       string
 	Data       string // a JSON object
+	Shared     string // the id of what it shares with others of its list, under its own Data; empty for nothing
 	Lane       Lane
 	State      State
 	Zone       string // the reader's, IANA; empty means UTC
@@ -151,6 +158,7 @@ var deliveryRow = db.Columns[Delivery]{
 	db.Text("trace", func(r *Delivery) *string { return &r.Trace }),
 	db.Text("subject", func(r *Delivery) *string { return &r.Subject }),
 	db.Text("medium", func(r *Delivery) *string { return &r.Medium }),
+	db.Text("shared", func(r *Delivery) *string { return &r.Shared }),
 }
 
 // New adds a delivery, of [Delivery.Fresh].

@@ -1,10 +1,13 @@
 package queue
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/illumicode/illumicode/internal/store/db"
@@ -39,6 +42,20 @@ type Person struct {
 	Locale  string          `json:"l,omitempty"`
 	Zone    string          `json:"z,omitempty"`
 	Data    json.RawMessage `json:"d,omitempty"` // instead of the draft's; nil for the draft's
+	Own     json.RawMessage `json:"w,omitempty"` // beside what the list shares
+}
+
+// A Piece is a part of a list.
+type Piece struct {
+	List   string
+	Number int
+	People []Person
+}
+
+// A wrapped piece is one of a list that shares something. Workers that know nothing of it cannot read it, and leave it
+// to others.
+type wrapped struct {
+	People []Person `json:"people"`
 }
 
 // PieceSize is how many people stand in a piece: what one transaction expands.
@@ -50,8 +67,15 @@ var (
 	insertList   = db.Q(`INSERT INTO @fanout_piece (fanout, piece, people) VALUES (?, ?, ?)`)
 )
 
-// InsertFanout adds a notice to many, without its list.
-func (t Tx) InsertFanout(ctx context.Context, f Fanout) error {
+// InsertFanout adds a notice to many, without its list. What all of its deliveries share, if it is not empty, stands
+// beside it.
+func (t Tx) InsertFanout(ctx context.Context, f Fanout, shared string) error {
+	if shared != "" {
+		if _, err := t.Exec(ctx, insertShared, f.ID, shared); err != nil {
+			return err
+		}
+		f.Draft.Shared, f.Draft.Version = f.ID, SharedVersion
+	}
 	draft, err := json.Marshal(f.Draft)
 	if err != nil {
 		return err
@@ -62,24 +86,50 @@ func (t Tx) InsertFanout(ctx context.Context, f Fanout) error {
 }
 
 // InsertPeople adds a piece of a list.
-func (t Tx) InsertPeople(ctx context.Context, fanout string, piece int, people []Person) error {
-	raw, err := json.Marshal(people)
+func (t Tx) InsertPeople(ctx context.Context, p Piece) error {
+	raw, err := json.Marshal(wrapped{p.People})
 	if err != nil {
 		return err
 	}
-	_, err = t.Exec(ctx, insertList, fanout, piece, string(raw))
+	_, err = t.Exec(ctx, insertList, p.List, p.Number, string(raw))
 	return err
 }
 
+// readPeople reads a piece, also as versions of before wrote it.
+func readPeople(raw string) (p wrapped, err error) {
+	if strings.HasPrefix(raw, "[") {
+		err = json.Unmarshal([]byte(raw), &p.People)
+	} else {
+		err = json.Unmarshal([]byte(raw), &p)
+	}
+	return p, err
+}
+
 var (
-	anyPiece  = db.Q(`SELECT EXISTS (SELECT 1 FROM @fanout_piece)`)
-	takePiece = db.Q(`DELETE FROM @fanout_piece WHERE (fanout, piece) IN
-		(SELECT fanout, piece FROM @fanout_piece ORDER BY fanout, piece LIMIT 1 @free())
-		RETURNING fanout, piece, people`)
-	peekPiece   = db.Q(`SELECT fanout, piece, people FROM @fanout_piece ORDER BY fanout, piece LIMIT 1`)
+	anyPiece  = db.Q(`SELECT ` + anyPublished)
+	takePiece = db.Q(`DELETE FROM @fanout_piece WHERE (fanout, piece) IN (SELECT p.fanout, p.piece ` + published +
+		` ORDER BY p.fanout, p.piece LIMIT 1 @free(p)) RETURNING fanout, piece, people`)
+	peekPiece   = db.Q(`SELECT p.fanout, p.piece, p.people ` + published + ` ORDER BY p.fanout, p.piece LIMIT 1`)
 	deletePiece = db.Q(`DELETE FROM @fanout_piece WHERE fanout = ? AND piece = ?`)
 	lockFanout  = db.Q(`SELECT draft, due, deliver_before FROM @fanout WHERE id = ? @lock()`)
 	endFanout   = db.Q(`DELETE FROM @fanout WHERE id = ? AND NOT EXISTS (SELECT 1 FROM @fanout_piece WHERE fanout = ?)`)
+)
+
+// WithoutPerson returns a piece, as it is stored, without those who have an address.
+func WithoutPerson(raw, address string) (string, error) {
+	p, err := readPeople(raw)
+	if err != nil {
+		return "", err
+	}
+	p.People = slices.DeleteFunc(p.People, func(one Person) bool { return strings.EqualFold(one.Address, address) })
+	left, err := json.Marshal(p)
+	return string(left), err
+}
+
+// Pieces whose list is not there are of a list that is still arriving.
+const (
+	published    = `FROM @fanout f JOIN @fanout_piece p ON p.fanout = f.id`
+	anyPublished = `EXISTS (SELECT 1 ` + published + `)`
 )
 
 // AnyPiece reports whether a list waits to be expanded.
@@ -98,7 +148,8 @@ type piece struct {
 type addressee struct {
 	id string
 	Person
-	data *string // nil for the draft's
+	data  *string // nil for the draft's
+	alone bool    // the data stand alone, without what the list shares
 }
 
 // addresseeRow are the columns of a delivery that differ.
@@ -109,25 +160,25 @@ var addresseeRow = db.Columns[addressee]{
 	db.Text("locale", func(a *addressee) *string { return &a.Locale }),
 	db.Text("zone", func(a *addressee) *string { return &a.Zone }),
 	db.MaybeText("data", func(a *addressee) **string { return &a.data }),
+	db.Bool("alone", func(a *addressee) *bool { return &a.alone }),
 }
 
 // scanPiece makes ready what needs no lock.
 func scanPiece(newID func() string) func(db.Scanner) (piece, error) {
 	return func(r db.Scanner) (p piece, err error) {
 		var raw string
-		var people []Person
 		if err := r.Scan(&p.fanout, &p.number, &raw); err != nil {
 			return p, err
 		}
-		if err := json.Unmarshal([]byte(raw), &people); err != nil {
+		read, err := readPeople(raw)
+		if err != nil {
 			return p, fmt.Errorf("store: list %s: %w", p.fanout, err)
 		}
-		p.rows = make([]addressee, len(people))
-		for i, who := range people {
-			p.rows[i] = addressee{id: newID(), Person: who}
-			if who.Data != nil {
-				data := string(who.Data)
-				p.rows[i].data = &data
+		p.rows = make([]addressee, len(read.People))
+		for i, who := range read.People {
+			p.rows[i] = addressee{id: newID(), Person: who, alone: who.Data != nil}
+			if own := cmp.Or(string(who.Data), string(who.Own)); own != "" {
+				p.rows[i].data = &own
 			}
 		}
 		return p, nil
@@ -211,7 +262,8 @@ var theirs = db.Values{"id": "r.id", "address": "r.address", "name": "r.name", "
 var (
 	common     = deliveryRow.Without(theirs)
 	addressees = db.ListQ(addresseeRow, `INSERT INTO @delivery (`+deliveryRow.Names()+`)
-		SELECT `+deliveryRow.Expressions(theirs.With("data", "COALESCE(r.data, CAST(? AS TEXT))"))+`
+		SELECT `+deliveryRow.Expressions(theirs.With("data", "COALESCE(r.data, CAST(? AS TEXT))").
+		With("shared", "CASE WHEN r.alone = 1 THEN '' ELSE CAST(? AS TEXT) END"))+`
 		FROM r WHERE r.id IS NOT NULL`)
 )
 

@@ -29,6 +29,11 @@ var (
 	selectOnce = db.Q(`SELECT ` + onceRow.Names() + ` FROM @once WHERE name = ?`)
 )
 
+// OnceOf returns what stands under a de-duplication key, or [db.ErrNotFound].
+func (s Rows) OnceOf(ctx context.Context, name string) (Once, error) {
+	return db.One(ctx, s, onceRow.Scan, selectOnce, name)
+}
+
 // Once records o and reports whether its name is new; if not, it returns what stands under it. In
 // PostgreSQL it waits for another transaction that is about to record the same name.
 func (t Tx) Once(ctx context.Context, o Once) (first bool, stands Once, err error) {

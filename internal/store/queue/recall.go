@@ -61,6 +61,8 @@ func free(of string) string { return `(SELECT COUNT(*) FROM @recall rc WHERE ` +
 const begunNow = `EXISTS (SELECT 1 FROM @attempt ba WHERE ba.delivery = illumicode_delivery.id
 	AND ba.claim = illumicode_delivery.claim AND ba.ended = 0)`
 
+var recalledText = strconv.Itoa(recalledVersion)
+
 var (
 	newRecall     = recallRow.Insert("recall", db.Values{})
 	insertRecall  = db.Q(newRecall.Alone())
@@ -79,7 +81,7 @@ var (
 	lockDue = db.Q(`SELECT id FROM @delivery WHERE state = 'waiting' AND lane = ? AND due <= ? AND NOT ` +
 		free("illumicode_delivery") + ` ORDER BY due, id LIMIT 500 @free()`)
 	holdRecalled = db.Q(`UPDATE @delivery SET state = 'held', worker = '', claim = claim + 1,
-		version = ` + strconv.Itoa(Knows) + `,
+		version = CASE WHEN version > ` + recalledText + ` THEN version ELSE ` + recalledText + ` END,
 		free = CASE WHEN free > 0 THEN free - CAST(? AS BIGINT) ELSE free END, ` + joined + `,
 		held_by = (SELECT COALESCE('recall ' || MIN(rc.id), 'a recall that has ended') FROM @recall rc
 			WHERE ` + recalls("illumicode_delivery") + `),

@@ -36,5 +36,6 @@ var _ = db.Hot(map[string]string{
 	"attempts of one": selectAttempts, "attempts of some": attemptsOn, "letters to a mailbox": lettersTo,
 	"providers of a challenge": carriedBy, "unfinished bundles": deletePieces, "oldest due": firstDue,
 	"first of a list": takePiece, "events": takeEvents, "release what a pause held": releaseHeldBy, "once": selectOnce,
+	"what a list shares": selectShared, "is it still shared": inUse,
 	"cancel by key": chosen(byKey), "lists by key": dropLists(byKey),
 })

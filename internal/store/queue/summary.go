@@ -20,7 +20,7 @@ type Load struct {
 var countLoad = db.Q(`SELECT lane, state, COUNT(*), MIN(due) FROM @delivery GROUP BY lane, state`)
 
 // anyBeside asks whether lists or events wait to become deliveries.
-var anyBeside = db.Q(`SELECT EXISTS (SELECT 1 FROM @fanout_piece) OR EXISTS (SELECT 1 FROM @event)`)
+var anyBeside = db.Q(`SELECT ` + anyPublished + ` OR EXISTS (SELECT 1 FROM @event)`)
 
 // Loads counts what is on its way. It reads the table that is worked on, and not what has ended.
 func (s Rows) Loads(ctx context.Context) ([]Load, error) {
@@ -35,7 +35,7 @@ func (s Rows) Loads(ctx context.Context) ([]Load, error) {
 // What was never tried, has no note and is due later is not put off, but asked for later.
 var anyLeft = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE state IN ('waiting', 'claimed')
 	AND NOT (state = 'waiting' AND attempts = 0 AND note = '' AND due > ?))
-	OR EXISTS (SELECT 1 FROM @fanout_piece) OR EXISTS (SELECT 1 FROM @event)`)
+	OR ` + anyPublished + ` OR EXISTS (SELECT 1 FROM @event)`)
 
 // Left reports whether anything is left for workers to do, but for letters that were asked for at a time after soon.
 func (s Rows) Left(ctx context.Context, soon time.Time) (bool, error) {
