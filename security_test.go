@@ -19,6 +19,7 @@ import (
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/storetest"
 	"github.com/illumicode/illumicode/store/sqlite"
 )
 
@@ -90,7 +91,7 @@ func TestDatabaseDump(t *testing.T) {
 		"token": string(k.Link(l)), "ticket": string(p.Ticket),
 		"code of the change":   strings.ReplaceAll(other.Code(), " ", ""),
 		"ticket of the change": string(change.Ticket)} {
-		found, err := flow.Of(k.Service).Store.Search(t.Context(), secret, secret)
+		found, err := storetest.Search(t.Context(), flow.Of(k.Service).Store, secret)
 		if err != nil || len(found) != 0 {
 			t.Errorf("the %s stands in %+v, %v", what, found, err)
 		}

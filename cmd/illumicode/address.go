@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -318,55 +317,5 @@ func (a *app) addressRestore() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why")
-	return cmd
-}
-
-func (a *app) addressForget() *cobra.Command {
-	var yes, keep bool
-	cmd := &cobra.Command{
-		Use:   "forget ADDRESS",
-		Short: "Erase a person everywhere, and prove it by a search of every table",
-		Args:  oneArg("an address"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if !yes {
-				ok, err := a.ask(
-					fmt.Sprintf("Everything that is kept of %s would be erased, letters on their way too. Go on?",
-						args[0]))
-				if err != nil {
-					return err
-				}
-				if !ok {
-					return errors.New("nothing was changed")
-				}
-			}
-			return a.onService(cmd.Context(), func(svc *illumicode.Service) error {
-				leave := desk.LeaveNothing
-				if keep {
-					leave = desk.LeaveThumbprint
-				}
-				f, err := desk.New(svc).Forget(cmd.Context(), args[0], leave)
-				if err != nil {
-					return err
-				}
-				if len(f.Left) > 0 {
-					var where []string
-					for _, l := range f.Left {
-						where = append(where, fmt.Sprintf("%s.%s (%d)", l.Table, l.Column, l.Rows))
-					}
-					return fmt.Errorf("%d rows were erased, and the address still stands in %s", f.Rows,
-						strings.Join(where, ", "))
-				}
-				return a.print(map[string]any{"erased": f.Rows, "left": 0, "akin": f.Akin}, func() {
-					a.line("%d rows were erased or changed. A search of every table finds the address nowhere.", f.Rows)
-					if len(f.Akin) > 0 {
-						a.line("The same account has or had other addresses, which are kept: %s. Forget those of "+
-							"the same person, too.", strings.Join(f.Akin, ", "))
-					}
-				})
-			})
-		},
-	}
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	cmd.Flags().BoolVar(&keep, "suppress", false, "leave a thumbprint, so that nothing writes to the address again")
 	return cmd
 }

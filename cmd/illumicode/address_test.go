@@ -43,6 +43,31 @@ func TestAddressVerbs(t *testing.T) {
 	}
 	p.must("address", "suppress", "old@ternisle.example", "--all", "--reason", "asked by phone")
 	p.do("notify", "--to", "old@ternisle.example") // waits, and fails, as it must
+	if out := p.must("address", "forget", "--resume"); !strings.Contains(out, "No erasure was broken off") {
+		t.Errorf("resume: %s", out)
+	}
+	p.with(func(svc *illumicode.Service) { // one that was broken off
+		st := flow.Of(svc).Store
+		e, err := st.Erase(t.Context(), "new@ternisle.example", "new@ternisle.example", time.Now())
+		for err == nil && e.Stage < 3 {
+			_, err = e.Step(t.Context())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	})
+	if out := p.must("outbox", "list"); !strings.Contains(out, "NOT FORGOTTEN YET: 1") {
+		t.Errorf("list:\n%s", out)
+	}
+	if _, errOut, code := p.do("address", "forget", "x@ternisle.example", "--resume"); code != exitMisused {
+		t.Errorf("exit %d: %s", code, errOut)
+	}
+	if out := p.must("address", "forget", "--resume"); !strings.Contains(out, "Forgotten. ") {
+		t.Errorf("resume: %s", out)
+	}
+	if out := p.must("outbox", "list"); strings.Contains(out, "NOT FORGOTTEN") {
+		t.Errorf("list:\n%s", out)
+	}
 	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "SUPPRESSED (all letters)") ||
 		!strings.Contains(out, "asked by phone") || !strings.Contains(out, "trial          suppressed") {
 		t.Errorf("show, suppressed:\n%s", out)
@@ -59,7 +84,7 @@ func TestAddressVerbs(t *testing.T) {
 		t.Errorf("forget without a terminal and without --yes: exit %d\n%s", code, errOut)
 	}
 	if out := p.must("address", "forget", "old@ternisle.example", "--yes"); !strings.Contains(out,
-		"finds the address nowhere") {
+		"The address stands nowhere") {
 		t.Errorf("forget: %s", out)
 	}
 	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "No account has it") {

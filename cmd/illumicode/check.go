@@ -226,6 +226,12 @@ func (c checker) database() []provider.Step {
 	case behind > outbox.LateSweep:
 		steps = append(steps, provider.Step{What: "old rows", Verdict: provider.Warning, Saw: behindLine(behind)})
 	}
+	switch n, err := st.CountErasures(c.ctx); {
+	case err != nil:
+		return append(steps, tried("erasures", "", err))
+	case n > 0:
+		steps = append(steps, provider.Step{What: "erasures", Verdict: provider.Warning, Saw: erasuresLine(n)})
+	}
 	ways, err := waysAt(c.ctx, c.f, st, now)
 	if err != nil {
 		return append(steps, tried("providers", "", err))

@@ -3,7 +3,6 @@ package main
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -75,18 +74,16 @@ func (a *app) outboxList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				ways, waysErr := waysAt(cmd.Context(), cfg, st, now)
-				behind, behindErr := behindAt(cmd.Context(), cfg, st, now)
-				away, err := st.LooksAway(cmd.Context())
-				if err = errors.Join(waysErr, behindErr, err); err != nil {
+				more, err := besidesAt(cmd.Context(), cfg, st, now)
+				if err != nil {
 					return err
 				}
 				here := map[string]string{"site": cfg.SiteURL(), "guard": string(guardOf(cfg))}
 				return a.print(map[string]any{"summary": summaryOf(sum, now), "here": here, "matching": matching,
-					"providers": ways, "deliveries": deliveriesOf(list),
-					"sweep_lag_seconds": int(behind.Seconds()), "looks_like_a_copy": away}, func() {
-					a.summaryText(cfg, sum, ways, away, now)
-					a.tellBehind(behind)
+					"providers": more.ways, "deliveries": deliveriesOf(list),
+					"sweep_lag_seconds": int(more.behind.Seconds()), "looks_like_a_copy": more.away,
+					"erasures": more.erasures}, func() {
+					a.summaryText(cfg, sum, more, now)
 					if matching != nil {
 						a.line("These match: %s", countLine(matching))
 					}
@@ -122,16 +119,36 @@ func behindAt(ctx context.Context, cfg *config.File, st *store.Store, now time.T
 	return since.Sub(at), nil
 }
 
+// besides are what an operator should know besides the deliveries.
+type besides struct {
+	ways     []wayJSON
+	behind   time.Duration // for how long old rows have been left
+	away     bool          // it looks like a copy
+	erasures int           // that have not ended
+}
+
+func besidesAt(ctx context.Context, cfg *config.File, st *store.Store, now time.Time) (b besides, err error) {
+	if b.ways, err = waysAt(ctx, cfg, st, now); err != nil {
+		return b, err
+	}
+	if b.behind, err = behindAt(ctx, cfg, st, now); err != nil {
+		return b, err
+	}
+	if b.away, err = st.LooksAway(ctx); err != nil {
+		return b, err
+	}
+	b.erasures, err = st.CountErasures(ctx)
+	return b, err
+}
+
 func behindLine(behind time.Duration) string {
 	return fmt.Sprintf("OLD ROWS ARE LEFT: the oldest should have been removed %d days ago. A worker removes them, in "+
 		"a tenth of its time while it has letters to send.", int(behind.Hours()/24))
 }
 
-// tellBehind says that old rows are left, where that is a matter for people.
-func (a *app) tellBehind(behind time.Duration) {
-	if behind > outbox.LateSweep {
-		a.line("%s", behindLine(behind))
-	}
+func erasuresLine(n int) string {
+	return fmt.Sprintf("NOT FORGOTTEN YET: %d. If nobody is at it any more, `illumicode address forget --resume` "+
+		"goes on.", n)
 }
 
 func deliveriesOf(list []store.Delivery) []deliveryJSON {
@@ -142,7 +159,7 @@ func deliveriesOf(list []store.Delivery) []deliveryJSON {
 	return all
 }
 
-func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, away bool, now time.Time) {
+func (a *app) summaryText(cfg *config.File, sum store.Summary, more besides, now time.Time) {
 	a.line("%s", summaryLine(sum))
 	for _, l := range sum.Loads {
 		if l.State == store.Waiting && !l.Oldest.After(now) {
@@ -161,7 +178,7 @@ func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, a
 		a.line("PAUSED: %s %s, since %s%s\n  Continue with `illumicode outbox resume %s %s`.", p.Kind, p.Name,
 			clock(p.Since), because(p.Note), p.Kind, p.Name)
 	}
-	if away {
+	if more.away {
 		a.line("THIS DATABASE LOOKS LIKE A COPY, or was moved; workers that see it so send nothing.\n  If it is to " +
 			"send from here, cancel what must not go out, then run `illumicode outbox adopt`.")
 	}
@@ -169,7 +186,7 @@ func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, a
 		a.line("RECALLED: %s, since %s%s\n  `illumicode outbox recall show %s` says who has it.", choiceLine(r.Choice),
 			clock(r.Made), because(r.Why), r.ID)
 	}
-	a.tellWays(ways)
+	a.tellWays(more.ways)
 	if sum.NobodyWorks(now) {
 		what := "lists or events wait"
 		if !sum.OldestDue.IsZero() {
@@ -180,6 +197,12 @@ func (a *app) summaryText(cfg *config.File, sum store.Summary, ways []wayJSON, a
 	}
 	if sum.Aside > 0 {
 		a.line("%d events were set aside; `illumicode outbox events` says why.", sum.Aside)
+	}
+	if more.behind > outbox.LateSweep {
+		a.line("%s", behindLine(more.behind))
+	}
+	if more.erasures > 0 {
+		a.line("%s", erasuresLine(more.erasures))
 	}
 }
 

@@ -2,28 +2,224 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
+	"time"
+
+	"github.com/google/uuid"
 
 	"github.com/illumicode/illumicode/internal/store/db"
-	"github.com/illumicode/illumicode/internal/store/queue"
 )
 
-// ErrUnderWay means that a letter to an address is in a worker's hands just now.
-var ErrUnderWay = errors.New("store: a letter to this address is under way; try again in a minute")
+// ErrUnderWay means that an attempt at a letter to an address is under way just now.
+var ErrUnderWay = errors.New("store: a letter to this address is being sent at this moment; try again in a minute")
+
+// An Erasure erases what is kept of a mailbox. Its first steps are about the mailbox alone, by indexes: addresses,
+// challenges, their trail, letters that wait and letters that were sent, attempts, preferences. The others walk through
+// every table, 500 rows at a time, take out what others' rows mention of it, and note where it remains. Each step is a
+// small transaction, and what is done is kept, so that an erasure which was broken off goes on. What suppresses the
+// mailbox stays under its thumbprint alone. An Erasure is for one goroutine.
+type Erasure struct {
+	ID        string
+	Mailbox   string
+	Spellings []string // in lower case, as the tables and the call have it
+	Began     time.Time
+	Stage     int
+	Changed   int64          // rows erased or changed
+	Looked    int64          // rows looked at
+	Remains   map[string]int // where the address is found and stays, by table and column
+
+	store    *Store
+	position []any
+	kept     time.Time // when this was last written down
+	columns  map[string][]string
+
+	spellings, place, remains string // as JSON
+}
+
+// erasureRow are the columns of an erasure.
+var erasureRow = db.Columns[Erasure]{
+	db.Text("id", func(r *Erasure) *string { return &r.ID }),
+	db.Text("mailbox", func(r *Erasure) *string { return &r.Mailbox }),
+	db.Text("spellings", func(r *Erasure) *string { return &r.spellings }),
+	db.Time("began", func(r *Erasure) *time.Time { return &r.Began }),
+	db.Number("stage", func(r *Erasure) *int { return &r.Stage }),
+	db.Text("position", func(r *Erasure) *string { return &r.place }),
+	db.Count("changed", func(r *Erasure) *int64 { return &r.Changed }),
+	db.Count("looked", func(r *Erasure) *int64 { return &r.Looked }),
+	db.Text("remains", func(r *Erasure) *string { return &r.remains }),
+}
 
 var (
+	newErasure     = erasureRow.Insert("erasure", db.Values{})
+	insertErasure  = db.Q(newErasure.Alone())
+	selectErasures = db.Q(`SELECT ` + erasureRow.Names() + ` FROM @erasure ORDER BY began, id`)
+	countErasures  = db.Q(`SELECT COUNT(*) FROM @erasure`)
+	keepErasure    = db.Q(`UPDATE @erasure SET stage = ?, position = ?, changed = ?, looked = ?, remains = ?
+		WHERE id = ?`)
+	touchErasure  = db.Q(`UPDATE @erasure SET stage = stage WHERE id = ?`)
+	deleteErasure = db.Q(`DELETE FROM @erasure WHERE id = ?`)
+
 	spellings = db.Q(`SELECT address FROM @address WHERE mailbox = ? UNION SELECT address FROM @challenge
 		WHERE mailbox = ? UNION SELECT old_address FROM @change WHERE old_mailbox = ? UNION SELECT new_address
 		FROM @change WHERE new_mailbox = ?`)
-	underWay = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE LOWER(address) @listed() AND state = 'claimed')`)
+)
+
+// Erase begins to erase a mailbox, or goes on with what was begun and not ended. typed is how it was given.
+func (s *Store) Erase(ctx context.Context, mailbox, typed string, now time.Time) (*Erasure, error) {
+	all, err := s.Erasures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if e.Mailbox == mailbox && slices.Contains(e.Spellings, lower(typed)) {
+			return e, nil
+		}
+	}
+	found, err := db.All(ctx, s, db.Scalar[string], spellings, mailbox, mailbox, mailbox, mailbox)
+	if err != nil {
+		return nil, err
+	}
+	for i, one := range found {
+		found[i] = lower(one)
+	}
+	found = append(found, lower(mailbox), lower(typed))
+	slices.Sort(found)
+	e := &Erasure{ID: uuid.Must(uuid.NewV7()).String(), Mailbox: mailbox, Spellings: slices.Compact(found), Began: now,
+		Remains: make(map[string]int), store: s}
+	if err := e.marshal(); err != nil {
+		return nil, err
+	}
+	_, err = s.Exec(ctx, insertErasure, newErasure.Args(*e)...)
+	return e, err
+}
+
+// Erasures returns those that have not ended, the oldest first.
+func (s *Store) Erasures(ctx context.Context) ([]*Erasure, error) {
+	all, err := db.All(ctx, s, erasureRow.Scan, selectErasures)
+	if err != nil {
+		return nil, err
+	}
+	found := make([]*Erasure, len(all))
+	for i := range all {
+		e := &all[i]
+		e.store, found[i] = s, e
+		numbers := json.NewDecoder(strings.NewReader(e.place))
+		numbers.UseNumber()
+		if err := errors.Join(json.Unmarshal([]byte(e.spellings), &e.Spellings), numbers.Decode(&e.position),
+			json.Unmarshal([]byte(e.remains), &e.Remains)); err != nil {
+			return nil, err
+		}
+		for k, v := range e.position {
+			if n, ok := v.(json.Number); ok {
+				if e.position[k], err = n.Int64(); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return found, nil
+}
+
+// CountErasures returns how many erasures have not ended.
+func (s *Store) CountErasures(ctx context.Context) (int, error) {
+	return db.One(ctx, s, db.Scalar[int], countErasures)
+}
+
+func (e *Erasure) marshal() error {
+	for to, v := range map[*string]any{&e.spellings: e.Spellings, &e.place: e.position, &e.remains: e.Remains} {
+		raw, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		*to = string(raw)
+	}
+	return nil
+}
+
+// Stages is how many steps an erasure has: those about the mailbox alone, and a table each.
+func (e *Erasure) Stages() int { return len(stages) }
+
+// Step does the next piece, and reports whether that was the last. The error may be [ErrUnderWay].
+func (e *Erasure) Step(ctx context.Context) (done bool, err error) {
+	if e.Stage < len(stages) {
+		more, err := stages[e.Stage](ctx, e)
+		if err != nil {
+			return false, err
+		}
+		if more {
+			return false, e.keep(ctx, time.Second)
+		}
+		e.Stage, e.position = e.Stage+1, nil
+		if e.Stage < len(stages) {
+			return false, e.keep(ctx, time.Second)
+		}
+	}
+	_, err = e.store.Exec(ctx, deleteErasure, e.ID)
+	return err == nil, err
+}
+
+// keep writes down what is done, if that was not done for a while. What is lost of it is looked at once more.
+func (e *Erasure) keep(ctx context.Context, every time.Duration) error {
+	if time.Since(e.kept) < every {
+		return nil
+	}
+	if err := e.marshal(); err != nil {
+		return err
+	}
+	e.kept = time.Now()
+	return e.store.WriteRelaxed(ctx, func(t Tx) error {
+		_, err := t.Exec(ctx, keepErasure, e.Stage, e.place, e.Changed, e.Looked, e.remains, e.ID)
+		return err
+	})
+}
+
+// A stage is a step of an erasure, and reports whether it has more to do.
+type stage func(ctx context.Context, e *Erasure) (more bool, err error)
+
+// Lists come before what they become, and what is on its way before and after what has ended, as rows go both ways.
+var stages = slices.Concat([]stage{removeHistory, removeOwn}, walks(lists), []stage{removeLate}, walks(tables))
+
+var (
+	historyOf = db.Q(`SELECT id FROM @ended WHERE LOWER(address) @listed() LIMIT 200`)
+	history   = []string{
+		db.Q(`DELETE FROM @feedback WHERE delivery @listed() AND delivery <> ''`),
+		db.Q(`DELETE FROM @attempt WHERE delivery @listed()`),
+		db.Q(`DELETE FROM @item WHERE delivery @listed()`),
+		db.Q(`DELETE FROM @ended WHERE id @listed()`),
+	}
+	trailOf = db.Q(`DELETE FROM @trail WHERE seq @in(SELECT seq FROM @trail WHERE mailbox @listed() LIMIT 500)`)
+)
+
+// removeHistory removes letters that have ended, with what belongs to them, and the trail.
+func removeHistory(ctx context.Context, e *Erasure) (more bool, err error) {
+	n, err := e.write(ctx, func(t Tx) (n int64, err error) {
+		ids, err := db.All(ctx, t, db.Scalar[string], historyOf, db.List(e.Spellings))
+		if err != nil || len(ids) == 0 {
+			return 0, err
+		}
+		return t.execAll(ctx, history, db.List(ids))
+	})
+	if err != nil || n > 0 {
+		return n > 0, err
+	}
+	n, err = e.write(ctx, func(t Tx) (int64, error) { return t.Exec(ctx, trailOf, db.List(e.Spellings)) })
+	return n > 0, err
+}
+
+var (
+	underWay = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE LOWER(address) @listed() AND state = 'claimed'
+		AND EXISTS (SELECT 1 FROM @attempt a WHERE a.delivery = illumicode_delivery.id
+			AND a.claim = illumicode_delivery.claim AND a.ended = 0))`)
+	forgetFailures = db.Q(`DELETE FROM @failure WHERE name = ?`)
 
 	// What is about a mailbox alone goes, in the order of locks.
 	forgetRows = []string{
-		db.Q(`DELETE FROM @feedback WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
-		db.Q(`DELETE FROM @feedback WHERE mailbox @listed()`),
+		db.Q(`DELETE FROM @feedback WHERE delivery <> ''
+			AND delivery @in(SELECT id FROM @delivery WHERE LOWER(address) @listed())`),
+		db.Q(`DELETE FROM @feedback WHERE mailbox @listed() AND mailbox <> ''`),
 		db.Q(`DELETE FROM @challenge WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @browser WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @change WHERE old_mailbox @listed()`),
@@ -31,171 +227,111 @@ var (
 		db.Q(`DELETE FROM @holder WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @address WHERE mailbox @listed()`),
 		db.Q(`DELETE FROM @trail WHERE mailbox @listed()`),
-		db.Q(`UPDATE @suppression SET mailbox = '' WHERE mailbox @listed()`),
+		db.Q(`UPDATE @suppression SET mailbox = '' WHERE mailbox @listed() AND mailbox <> ''`),
 		db.Q(`DELETE FROM @preference WHERE mailbox @listed()`),
-		db.Q(`DELETE FROM @attempt WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
-		db.Q(`DELETE FROM @item WHERE delivery IN (SELECT id FROM @outbox WHERE LOWER(address) @listed())`),
+	}
+	forgetLetters = []string{
+		db.Q(`DELETE FROM @attempt WHERE delivery @in(SELECT id FROM @delivery WHERE LOWER(address) @listed())`),
+		db.Q(`DELETE FROM @item WHERE delivery @in(SELECT id FROM @delivery WHERE LOWER(address) @listed())`),
 		db.Q(`DELETE FROM @delivery WHERE LOWER(address) @listed()`),
-		db.Q(`DELETE FROM @ended WHERE LOWER(address) @listed()`),
+		db.Q(`UPDATE @delivery SET fallback = '' WHERE LOWER(fallback) @listed() AND fallback <> ''`),
 	}
-	akin = db.Q(`WITH own AS (SELECT subject FROM @address WHERE mailbox = ? AND standing <> 'unconfirmed'
-		AND subject <> '') SELECT DISTINCT address FROM ( SELECT address, mailbox FROM @address
-		WHERE subject IN (SELECT subject FROM own) UNION SELECT address, mailbox FROM @challenge
-		WHERE subject IN (SELECT subject FROM own) UNION SELECT old_address, old_mailbox FROM @change
-		WHERE subject IN (SELECT subject FROM own) UNION SELECT new_address, new_mailbox FROM @change
-		WHERE subject IN (SELECT subject FROM own)) AS known WHERE mailbox <> ? ORDER BY address`)
-	forgetFailures = db.Q(`DELETE FROM @failure WHERE name = ?`)
-
-	// Where it stands beside others, it is taken out of what they have.
-	forgetFallback = []string{
-		db.Q(`UPDATE @delivery SET fallback = '' WHERE LOWER(fallback) = ?`),
-		db.Q(`UPDATE @ended SET fallback = '' WHERE LOWER(fallback) = ?`),
-	}
-	mentions = []mention{
-		mentionIn("delivery", "id", "visible", "data", "asked_by", "note"),
-		mentionIn("ended", "id", "visible", "data", "asked_by", "note"),
-		mentionIn("challenge", "id", "data", "name"),
-		mentionIn("item", "delivery || ' ' || id", "data"),
-		mentionIn("trail", "CAST(seq AS TEXT)", "outcome"),
-		mentionIn("address", "subject || ' ' || address", "reason"),
-		mentionIn("suppression", "thumb || ' ' || scope", "reason"),
-		mentionIn("feedback", "id", "words", "note", "remote"),
-		mentionIn("fanout", "id", "draft"),
-		mentionIn("shared", "id", "data"),
-		mentionIn("attempt", "delivery || ' ' || CAST(number AS TEXT)", "reply"),
-		mentionIn("event_aside", "CAST(seq AS TEXT)", "data", "subject", "reason"),
-		mentionIn("event", "CAST(seq AS TEXT)", "data", "subject"),
-	}
-	peopleWith   = db.Q(`SELECT fanout, piece, people FROM @fanout_piece WHERE LOWER(people) LIKE ? ESCAPE '!'`)
-	updatePeople = db.Q(`UPDATE @fanout_piece SET people = ? WHERE fanout = ? AND piece = ?`)
 )
 
-// A mention is where others' rows of a table may speak of a mailbox: in some texts, by a key that is one text.
-type mention struct {
-	find, change string
-	width        int
-}
-
-func mentionIn(table, key string, columns ...string) mention {
-	return mention{width: len(columns) + 1,
-		find: db.Q("SELECT " + key + ", " + strings.Join(columns, ", ") + " FROM @" + table + " WHERE LOWER(" +
-			strings.Join(columns, " || ") + ") LIKE ? ESCAPE '!'"),
-		change: db.Q("UPDATE @" + table + " SET " + strings.Join(columns, " = ?, ") + " = ? WHERE " + key + " = ?"),
-	}
-}
-
-// scan returns the key of a row and its texts.
-func (m mention) scan(r db.Scanner) ([]string, error) {
-	row, dest := make([]string, m.width), make([]any, m.width)
-	for i := range row {
-		dest[i] = &row[i]
-	}
-	return row, r.Scan(dest...)
-}
-
-// forgotten stands where an address was.
-const forgotten = "forgotten@invalid"
-
-// Erase erases what is kept of a mailbox: addresses, challenges, their trail, letters that wait and
-// letters that were sent, attempts, lists, preferences; and where others' rows mention it, the
-// mention. What suppresses it stays under its thumbprint alone. typed is how it was given. It is one
-// transaction, and returns how many rows it erased or changed. The error may be [ErrUnderWay].
-func (s *Store) Erase(ctx context.Context, mailbox, typed string) (total int64, err error) {
-	err = s.Write(ctx, func(t Tx) error {
-		n, err := t.Exec(ctx, forgetFailures, "address:"+mailbox) // writes first
-		total = n
+// removeOwn removes everything else that is about the mailbox alone, in one transaction, so that nothing that begins
+// meanwhile is removed by half. A letter that is claimed and not begun is taken from its worker.
+func removeOwn(ctx context.Context, e *Erasure) (more bool, err error) {
+	_, err = e.write(ctx, func(t Tx) (int64, error) {
+		all := db.List(e.Spellings)
+		total, err := t.Exec(ctx, forgetFailures, "address:"+e.Mailbox)
 		if err != nil {
-			return err
+			return 0, err
 		}
-		all, err := t.spellings(ctx, mailbox, typed)
-		if err != nil {
-			return err
-		}
-		switch busy, err := db.One(ctx, t, db.Scalar[bool], underWay, db.List(all)); {
+		switch busy, err := db.One(ctx, t, db.Scalar[bool], underWay, all); {
 		case err != nil:
-			return err
+			return 0, err
 		case busy:
-			return ErrUnderWay
+			return 0, ErrUnderWay
 		}
-		count := func(text string, args ...any) error {
-			n, err := t.Exec(ctx, text, args...)
-			total += n
+		for _, some := range [][]string{forgetRows, forgetLetters, history1} {
+			n, err := t.execAll(ctx, some, all)
+			if total += n; err != nil {
+				return 0, err
+			}
+		}
+		return total, nil
+	})
+	return false, err
+}
+
+// What has ended since the history was removed.
+var history1 = []string{
+	db.Q(`DELETE FROM @attempt WHERE delivery @in(SELECT id FROM @ended WHERE LOWER(address) @listed())`),
+	db.Q(`DELETE FROM @ended WHERE LOWER(address) @listed()`),
+}
+
+var lateLetters = db.Q(`SELECT id FROM @delivery WHERE LOWER(address) @listed() AND created <= ?
+	UNION SELECT id FROM @ended WHERE LOWER(address) @listed() AND created <= ?`)
+
+// removeLate removes letters that a list has become meanwhile.
+func removeLate(ctx context.Context, e *Erasure) (more bool, err error) {
+	_, err = e.write(ctx, func(t Tx) (int64, error) {
+		all, at := db.List(e.Spellings), db.Millis(e.Began)
+		ids, err := db.All(ctx, t, db.Scalar[string], lateLetters, all, at, all, at)
+		if err != nil || len(ids) == 0 {
+			return 0, err
+		}
+		switch busy, err := db.One(ctx, t, db.Scalar[bool], underWay, all); {
+		case err != nil:
+			return 0, err
+		case busy:
+			return 0, ErrUnderWay
+		}
+		return t.execAll(ctx, slices.Concat(history, []string{deleteDeliveries}), db.List(ids))
+	})
+	return false, err
+}
+
+var deleteDeliveries = db.Q(`DELETE FROM @delivery WHERE id @listed()`)
+
+// write runs fn in a transaction that begins with a write, as SQLite wants it, and counts what it changed.
+func (e *Erasure) write(ctx context.Context, fn func(Tx) (int64, error)) (n int64, err error) {
+	err = e.store.Write(ctx, func(t Tx) error {
+		if _, err := t.Exec(ctx, touchErasure, e.ID); err != nil {
 			return err
 		}
-		for _, text := range forgetRows {
-			if err := count(text, db.List(all)); err != nil {
-				return err
-			}
-		}
-		for _, spelling := range all {
-			for _, text := range forgetFallback {
-				if err := count(text, spelling); err != nil {
-					return err
-				}
-			}
-			n, err := t.takeOut(ctx, spelling)
-			total += n
-			if err != nil {
-				return err
-			}
-		}
-		return nil
+		n, err = fn(t)
+		return err
 	})
-	return total, err
-}
-
-// spellings returns how a mailbox is spelled in the tables, in lower case.
-func (t Tx) spellings(ctx context.Context, mailbox, typed string) ([]string, error) {
-	all, err := db.All(ctx, t, db.Scalar[string], spellings, mailbox, mailbox, mailbox, mailbox)
-	for i, one := range all {
-		all[i] = lower(one)
-	}
-	all = append(all, lower(mailbox), lower(typed))
-	slices.Sort(all)
-	return slices.Compact(all), err
-}
-
-// takeOut removes the mentions of a spelling from rows of others.
-func (t Tx) takeOut(ctx context.Context, spelling string) (total int64, err error) {
-	for _, m := range mentions {
-		found, err := db.All(ctx, t, m.scan, m.find, within(spelling))
-		if err != nil {
-			return total, err
-		}
-		for _, row := range found {
-			args := make([]any, 0, len(row))
-			for _, text := range row[1:] {
-				args = append(args, replaceFold(text, spelling, forgotten))
-			}
-			n, err := t.Exec(ctx, m.change, append(args, row[0])...)
-			total += n
-			if err != nil {
-				return total, err
-			}
-		}
-	}
-	type piece struct {
-		fanout, people string
-		number         int
-	}
-	found, err := db.All(ctx, t, func(r db.Scanner) (p piece, err error) {
-		return p, r.Scan(&p.fanout, &p.number, &p.people)
-	}, peopleWith, within(spelling))
 	if err != nil {
-		return total, err
+		return 0, err
 	}
-	for _, p := range found {
-		raw, err := queue.WithoutPerson(p.people, spelling)
-		if err != nil {
-			return total, fmt.Errorf("store: the people of list %s cannot be read: %w", p.fanout, err)
-		}
-		n, err := t.Exec(ctx, updatePeople, replaceFold(raw, spelling, forgotten), p.fanout, p.number)
-		total += n
-		if err != nil {
+	e.Changed += n
+	return n, nil
+}
+
+// execAll runs statements with the same argument, and returns how many rows they changed.
+func (t Tx) execAll(ctx context.Context, all []string, arg any) (total int64, err error) {
+	for _, text := range all {
+		n, err := t.Exec(ctx, text, arg)
+		if total += n; err != nil {
 			return total, err
 		}
 	}
 	return total, nil
+}
+
+var akin = db.Q(`WITH own AS (SELECT subject FROM @address WHERE mailbox = ? AND standing <> 'unconfirmed'
+	AND subject <> '') SELECT DISTINCT address FROM ( SELECT address, mailbox FROM @address
+	WHERE subject IN (SELECT subject FROM own) UNION SELECT address, mailbox FROM @challenge
+	WHERE subject IN (SELECT subject FROM own) UNION SELECT old_address, old_mailbox FROM @change
+	WHERE subject IN (SELECT subject FROM own) UNION SELECT new_address, new_mailbox FROM @change
+	WHERE subject IN (SELECT subject FROM own)) AS known WHERE mailbox <> ? ORDER BY address`)
+
+// Akin returns the other addresses that the subjects who have a mailbox as theirs have or had, sorted: those
+// of the same person, and those that the person asked to have. Accounts that only claim it do not count.
+func (s *Store) Akin(ctx context.Context, mailbox string) ([]string, error) {
+	return db.All(ctx, s, db.Scalar[string], akin, mailbox, mailbox)
 }
 
 // lower makes ASCII letters small, as LOWER does on every database, and keeps every position.
@@ -209,58 +345,9 @@ func lower(s string) string {
 	return string(b)
 }
 
-// within returns the pattern of LIKE for texts that hold a spelling.
-func within(spelling string) string {
-	return "%" + strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(spelling) + "%"
-}
-
-// replaceFold replaces what is old, in whatever case.
-func replaceFold(text, old, by string) string {
-	var b strings.Builder
-	for {
-		i := strings.Index(lower(text), old)
-		if i < 0 {
-			return b.String() + text
-		}
-		b.WriteString(text[:i] + by)
-		text = text[i+len(old):]
-	}
-}
-
-// Akin returns the other addresses that the subjects who have a mailbox as theirs have or had, sorted: those
-// of the same person, and those that the person asked to have. Accounts that only claim it do not count.
-func (s *Store) Akin(ctx context.Context, mailbox string) ([]string, error) {
-	return db.All(ctx, s, db.Scalar[string], akin, mailbox, mailbox)
-}
-
-// A Find is a column in which something stands.
-type Find struct {
-	Table, Column string
-	Rows          int
-}
-
-// Search looks for a mailbox, as it is spelled anywhere or was typed, in every text column of every
-// table, and returns where it stands: nowhere, after [Store.Erase]. It reads whole tables.
-func (s *Store) Search(ctx context.Context, mailbox, typed string) ([]Find, error) {
-	columns, err := s.TextColumns(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var found []Find
-	for _, column := range columns {
-		f := Find{Table: column[0], Column: column[1]}
-		for _, spelling := range slices.Compact([]string{lower(mailbox), lower(typed)}) {
-			// names from the database's own catalogue
-			text := fmt.Sprintf(`SELECT COUNT(*) FROM @%s WHERE LOWER(%s) LIKE ? ESCAPE '!'`,
-				strings.TrimPrefix(f.Table, "illumicode_"), f.Column)
-			if f.Rows, err = db.One(ctx, s, db.Scalar[int], text, within(spelling)); err != nil {
-				return nil, err
-			}
-			if f.Rows > 0 {
-				found = append(found, f)
-				break
-			}
-		}
-	}
-	return found, nil
-}
+var _ = db.Hot(map[string]string{
+	"letters of an erasure": historyOf, "trail of an erasure": trailOf, "is a letter under way": underWay,
+	"late letters of an erasure": lateLetters, "fallbacks of an erasure": forgetLetters[3],
+	"changes of an erasure": forgetRows[5], "suppressions of an erasure": forgetRows[9],
+	"feedback of an erasure": forgetRows[0], "attempts of an erasure": forgetLetters[0],
+})

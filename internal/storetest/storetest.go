@@ -35,7 +35,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		{"keys are used once", once}, {"events", events}, {"nested", nested}, {"one challenge, many callers", accept},
 		{"attachments", attachments}, {"retention", retention}, {"preferences and settings", settings},
 		{"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
-		{"what is known of domains", paces},
+		{"what is known of domains", paces}, {"an erasure", erasure}, {"who comes back", returned},
 	} {
 		t.Run(one.name, func(t *testing.T) {
 			st := open(t)

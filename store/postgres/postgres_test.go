@@ -89,8 +89,8 @@ func TestConformanceInSchema(t *testing.T) {
 	})
 }
 
-// What is said to stand nowhere was looked for where the tables are, and not in the first schema of the path.
-func TestSearchFindsTheTables(t *testing.T) {
+// Who is said to be forgotten was looked for where the tables are, and not in the first schema of the path.
+func TestErasureFindsTheTables(t *testing.T) {
 	conn := pgtest.Fresh(t)
 	st, ctx := openAt(t, conn), t.Context()
 	if _, err := st.Migrate(ctx, time.Now()); err != nil {
@@ -103,14 +103,16 @@ func TestSearchFindsTheTables(t *testing.T) {
 	if err := st.Write(ctx, func(tx store.Tx) error { return tx.InsertEvent(ctx, event) }); err != nil {
 		t.Fatal(err)
 	}
-	found, err := openAt(t, conn+" search_path=own,public").Search(ctx, "mara@ternisle.example",
-		"mara@ternisle.example")
-	if err != nil || len(found) != 1 || found[0].Table != "illumicode_event" {
-		t.Errorf("found %v, %v", found, err)
+	const mara = "mara@ternisle.example"
+	e, err := openAt(t, conn+" search_path=own,public").Erase(ctx, mara, mara, time.Now())
+	for done := false; !done && err == nil; {
+		done, err = e.Step(ctx)
 	}
-	empty := openAt(t, pgtest.Fresh(t))
-	if found, err := empty.Search(ctx, "mara@ternisle.example", "mara@ternisle.example"); err == nil {
-		t.Errorf("a database without tables holds %v, and nobody says that it has none", found)
+	if err != nil || e.Changed != 1 || len(e.Remains) != 0 {
+		t.Errorf("%d rows were changed, %v remain, %v", e.Changed, e.Remains, err)
+	}
+	if _, err := openAt(t, pgtest.Fresh(t)).Erase(ctx, mara, mara, time.Now()); err == nil {
+		t.Error("somebody was forgotten in a database without tables")
 	}
 }
 

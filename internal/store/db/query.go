@@ -49,7 +49,8 @@ type Words struct {
 
 // tables are the names of ours.
 var tables = []string{"address", "attachment", "attachment_piece", "attempt", "browser", "challenge", "change",
-	"delivery", "ended", "event", "event_aside", "failure", "fanout", "fanout_piece", "feedback", "holder", "item",
+	"delivery", "ended", "erasure", "event", "event_aside", "failure", "fanout", "fanout_piece", "feedback", "holder",
+	"item",
 	"migration", "once", "outbox", "pace", "pause", "preference", "recall", "recall_pass",
 	"registration", "setting", "share", "shared", "spool", "suppression", "tally", "trail", "way", "worker"}
 
