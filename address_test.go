@@ -227,7 +227,7 @@ func TestSuppress(t *testing.T) {
 			t.Fatal(err)
 		}
 		if reason == "the first" {
-			next, err := k.Keys.Rotate(token.ForLookups, time.Now(), time.Time{})
+			next, err := rotate(k.Keys, token.ForLookups, time.Now(), time.Time{})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -185,6 +185,7 @@ func (s *Service) Pending(ctx context.Context, ticket Ticket) (Pending, error) {
 
 // byTicket returns the challenge of a ticket.
 func (s *Service) byTicket(ctx context.Context, ticket Ticket) (c rows.Challenge, err error) {
+	s.p.Here(ctx)
 	err = flow.Own(ctx, func(ctx context.Context) error {
 		c, err = s.p.Store.ChallengeByTicket(ctx, flow.Digest(string(ticket)))
 		return err

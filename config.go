@@ -15,11 +15,12 @@ import (
 	"github.com/illumicode/illumicode/token"
 )
 
-// Config says what a [Service] works with. Store, Keys, Site.BaseURL, Site.Name, From and Providers are required. New
-// copies it; changing it afterwards has no effect.
+// Config says what a [Service] works with. Store, Keys or KeySource, Site.BaseURL, Site.Name, From and Providers are
+// required. New copies it; changing it afterwards has no effect.
 type Config struct {
 	Store     *store.Store
 	Keys      *token.Keyring
+	KeySource KeySource // instead of Keys: where the keyring is, and where a new one is found while the service runs
 	Site      Site
 	From      message.Address     // the sender of every letter; a provider must accept it
 	Providers []provider.Provider // the ways out, the preferred one first; no two have one name

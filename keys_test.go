@@ -3,7 +3,12 @@ package illumicode_test
 import (
 	"context"
 	"errors"
+	"log/slog"
+	"os"
+	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -44,7 +49,7 @@ func TestStartLooksAtKeys(t *testing.T) {
 	if _, err := again(t, k, k.Keys); err != nil {
 		t.Errorf("the keyring itself: %v", err)
 	}
-	rotated, err := k.Keys.Rotate(token.ForLinks, k.Clock.Now(), k.Clock.Now().Add(time.Hour))
+	rotated, err := rotate(k.Keys, token.ForLinks, k.Clock.Now(), k.Clock.Now().Add(time.Hour))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +70,7 @@ func TestStartLooksAtKeys(t *testing.T) {
 func TestKeyOfAnotherMachine(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	begin(t, k, "a") // so that the other knows a key
-	old, err := k.Keys.Rotate(token.ForLinks, time.Now(), time.Now().Add(time.Hour))
+	old, err := rotate(k.Keys, token.ForLinks, time.Now(), time.Now().Add(time.Hour))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +111,7 @@ func TestStartWarnsOfMissingKeys(t *testing.T) {
 	k := illumicodetest.Idle(t)
 	begin(t, k, "a")
 	lost := keyring.Of(k.Keys).Active().ID()
-	rotated, err := k.Keys.Rotate(token.ForLinks, time.Now(), time.Now().Add(time.Hour))
+	rotated, err := rotate(k.Keys, token.ForLinks, time.Now(), time.Now().Add(time.Hour))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -182,4 +187,103 @@ func TestAdmissionGrowsOld(t *testing.T) {
 			t.Errorf("an admission of a minute ago: %v, want ErrExpired", err)
 		}
 	})
+}
+
+// rotate returns a keyring with a new key that signs.
+func rotate(ring *token.Keyring, use token.Use, now, until time.Time) (*token.Keyring, error) {
+	next, id, err := ring.Add(use, now)
+	if err != nil {
+		return nil, err
+	}
+	return next.Activate(id, now, until)
+}
+
+// A lines is a log that several goroutines write.
+type lines struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (l *lines) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(b)
+}
+
+func (l *lines) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// A keyring from a function is read again while the service runs, and when it is called; if that fails, the keys stay.
+// Other processes see which keys this one knows, until it ends.
+func TestKeySource(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		var now atomic.Pointer[token.Keyring]
+		var away atomic.Bool
+		now.Store(k.Keys)
+		source := func(context.Context) ([]byte, error) {
+			if away.Load() {
+				return nil, errors.New("the safe is shut")
+			}
+			return now.Load().Marshal(), nil
+		}
+		var said lines
+		svc, err := again(t, k, nil, func(c *illumicode.Config) {
+			c.KeySource, c.Log, c.Outbox.Poll = source, slog.New(slog.NewTextHandler(&said, nil)), time.Millisecond
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		next, kid, err := k.Keys.Add(token.ForLinks, time.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		now.Store(next)
+		st := flow.Of(svc).Store
+		knows := func() bool {
+			all, err := st.Processes(t.Context(), time.Now())
+			return err == nil && slices.ContainsFunc(all, func(p store.Process) bool {
+				return p.PID == os.Getpid() && p.Knows(kid) && keyring.Of(next).Active().ID() == p.Signs[0]
+			})
+		}
+		eventually(t, func() bool { // by calls alone
+			svc.Prove(t.Context(), "no ticket", "123 456")
+			return knows()
+		})
+		away.Store(true)
+		ctx, stop := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		go func() { ended <- svc.Run(ctx) }()
+		eventually(t, func() bool { return strings.Contains(said.String(), "the safe is shut") })
+		if !flow.Of(svc).Keys.Has(kid) {
+			t.Error("the keys went with their source")
+		}
+		if next, err = next.Activate(kid, time.Now(), time.Now().Add(time.Hour)); err != nil {
+			t.Fatal(err)
+		}
+		now.Store(next)
+		away.Store(false)
+		eventually(t, func() bool { return flow.Of(svc).Keys.Active().ID() == kid && knows() })
+		stop()
+		if err := <-ended; err != nil || knows() {
+			t.Errorf("after its end it is on the list: %v, %v", knows(), err)
+		}
+	})
+	k := illumicodetest.Idle(t)
+	for want, change := range map[string]func(*illumicode.Config){
+		"is given beside Keys": func(c *illumicode.Config) { c.Keys = k.Keys },
+		"no such file":         func(c *illumicode.Config) { c.KeySource = illumicode.KeyFile("gone.json") },
+		"FERRY_KEYS is empty":  func(c *illumicode.Config) { c.KeySource = illumicode.KeyEnv("FERRY_KEYS") },
+		"is not a JWK Set": func(c *illumicode.Config) {
+			c.KeySource = func(context.Context) ([]byte, error) { return []byte("no keys"), nil }
+		},
+	} {
+		if _, err := again(t, k, nil, func(c *illumicode.Config) {
+			c.KeySource = func(context.Context) ([]byte, error) { return k.Keys.Marshal(), nil }
+		}, change); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
 }

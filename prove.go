@@ -287,6 +287,7 @@ func (s *Service) Inspect(ctx context.Context, ticket Ticket, link Link) (in Ins
 // byLink returns the challenge that a link names, if the link may still be used for it. With [ErrExpired] and [ErrUsed]
 // the challenge is returned too, if it is still known.
 func (s *Service) byLink(ctx context.Context, link Link) (c rows.Challenge, err error) {
+	s.p.Here(ctx)
 	now := s.p.Now()
 	claims, tokenErr := s.p.Links.Verify(string(link), now)
 	if tokenErr != nil && !errors.Is(tokenErr, keyring.ErrExpired) {

@@ -100,6 +100,7 @@ func (s *Service) Admit(ctx context.Context, r Request) (Admission, error) {
 
 // admitFor is Admit for a caller that refunds what it did not use.
 func (s *Service) admitFor(ctx context.Context, r Request) (Admission, error) {
+	s.p.Here(ctx)
 	ctx = r.from(ctx)
 	a, ask, err := s.admissible(ctx, r)
 	if err != nil {

@@ -35,6 +35,8 @@ type Service struct {
 	maxFile int64
 	clock   *flow.Clock
 
+	presence *presence
+
 	caring sync.Mutex // held by housekeeping: guards asked, swept and spools
 	asked  hourly
 	swept  time.Time // when counts were last swept
@@ -80,6 +82,8 @@ func New(c Config) (*Service, error) {
 	if err := s.checkKeys(ctx); err != nil {
 		return nil, err
 	}
+	s.presence = newPresence(p, c.KeySource, c.Outbox.Poll)
+	p.Here = s.presence.here
 	p.Outbox = outbox.New(p.Store, composer.New(p), c.ways(), p.Now, s.outboxConfig(c, watch))
 	p.Waker = flow.NewWaker(p.Store, p.Outbox, p.Log)
 	return s, nil
@@ -143,8 +147,18 @@ func (c Config) parts() (*flow.Parts, error) {
 // that does not heed its context, is left behind and logged. A database that is away is waited for. Call it in a
 // goroutine of its own, in one process or in several: all share the work.
 func (s *Service) Run(ctx context.Context) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	go s.clock.Run(ctx, s.p.Log)
-	return s.p.Outbox.Run(ctx)
+	gone := make(chan struct{})
+	go func() { s.presence.run(ctx); close(gone) }()
+	err := s.p.Outbox.Run(ctx)
+	stop()
+	select { // it began to go when ctx ended
+	case <-gone:
+	case <-time.After(appearWithin):
+	}
+	return err
 }
 
 // Wake makes workers look for letters at once: the one in this process and, on PostgreSQL, those that listen elsewhere.

@@ -2,6 +2,7 @@ package illumicode
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -40,6 +41,12 @@ func (c Config) checked() (Config, error) {
 			return c, err
 		}
 	}
+	if c.KeySource != nil {
+		var err error
+		if c.Keys, err = c.KeySource.read(context.Background()); err != nil {
+			return c, wrong("KeySource", err.Error())
+		}
+	}
 	if c.MaxAttachments <= 0 {
 		c.MaxAttachments = 20 << 20
 	}
@@ -67,8 +74,11 @@ func (c *Config) checkRequired() error {
 	switch {
 	case c.Store == nil || rows.Of(c.Store) == nil:
 		return wrong("Store", "is nil or zero; open one with sqlite.Open")
-	case c.Keys == nil || keyring.Of(c.Keys) == nil:
-		return wrong("Keys", "is nil or zero; read a keyring made by `illumicode keys new` with token.Parse")
+	case c.KeySource != nil && c.Keys != nil:
+		return wrong("KeySource", "is given beside Keys; choose one")
+	case c.KeySource == nil && (c.Keys == nil || keyring.Of(c.Keys) == nil):
+		return wrong("Keys", "is nil or zero; read a keyring made by `illumicode keys new` with token.Parse, or set "+
+			"KeySource to KeyFile")
 	case c.Site.Name == "":
 		return wrong("Site.Name", "is empty; letters must say who writes")
 	case c.From.String() == "":

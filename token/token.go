@@ -61,10 +61,19 @@ const (
 	ForLookups  Use = "index"   // digests that rows are found by
 )
 
-// Rotate returns a keyring with a new active key of a use. The key that was active verifies until then, and keys whose
-// time is over at now are left out. r stays as it is.
-func (r *Keyring) Rotate(use Use, now, until time.Time) (*Keyring, error) {
-	return made(keyring.Of(r).Rotate(keyring.Use(use), now, until))
+// Add returns a keyring with a new key of a use, and its id; r stays as it is. The key signs nothing yet, unless it is
+// the first for receipts: bring the keyring to every process, then [Keyring.Activate] the key there.
+func (r *Keyring) Add(use Use, now time.Time) (next *Keyring, id string, err error) {
+	ring, id, err := keyring.Of(r).Add(keyring.Use(use), now)
+	next, err = made(ring, err)
+	return next, id, err
+}
+
+// Activate returns a keyring in which the key of an id signs, of those of its use; r stays as it is. The one that was
+// active verifies until then, or, of lookups, for ever. Keys whose time is over at now are left out. The error matches
+// [ErrUnknownKey], or says that the key is active already.
+func (r *Keyring) Activate(id string, now, until time.Time) (*Keyring, error) {
+	return made(keyring.Of(r).Activate(id, now, until))
 }
 
 // Without returns a keyring without the key of an id. The error says why it must stay, or matches [ErrUnknownKey].

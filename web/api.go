@@ -59,6 +59,7 @@ func NewAPI(svc *illumicode.Service, key string, o APIOptions) (*API, error) {
 	}
 	a := &API{svc: svc, key: sha256.Sum256([]byte(key)), opts: o, own: originOf(flow.Of(svc).Site.BaseURL),
 		mux: http.NewServeMux()}
+	flow.Of(svc).Here(context.Background())
 	base := basePath(flow.Of(svc).Site.BaseURL)
 	a.Path = base + "/v1/"
 	calls := a.calls()

@@ -123,6 +123,7 @@ func NewPages(svc *illumicode.Service, o Options) (*Pages, error) {
 	p := &Pages{svc: svc, opts: o, secure: strings.HasPrefix(site.BaseURL, "https:"), confirm: site.ConfirmPath,
 		takeBack: site.NotMePath}
 	p.base = basePath(site.BaseURL)
+	flow.Of(svc).Here(context.Background())
 	if err := p.checkAfter(); err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"log/slog"
 	"net/url"
@@ -168,85 +167,6 @@ func TestAddressSettle(t *testing.T) {
 	}
 	if _, errOut, code := p.do("address", "settle", id); code != exitMisused || !strings.Contains(errOut, "--keep") {
 		t.Errorf("without --keep: exit %d, %s", code, errOut)
-	}
-}
-
-// A planned rotation breaks nothing; a key that something depends on is not retired but in an
-// emergency, which says what it breaks; a running process takes the change up.
-func TestKeysVerbs(t *testing.T) {
-	p := newPlace(t)
-	f, err := config.Load(p.config)
-	if err != nil {
-		t.Fatal(err)
-	}
-	svc, closeAll, err := f.Open(t.Context(), slog.New(slog.DiscardHandler), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(t.Context())
-	defer stop()
-	running := flow.Of(svc).Keys
-	go f.FollowKeyring(ctx, running, slog.New(slog.DiscardHandler))
-	if _, err := svc.Signup(ctx, illumicode.Request{Address: "mara@ternisle.example"},
-		illumicode.Subject("1")); err != nil {
-		t.Fatal(err)
-	}
-	if err := closeAll(); err != nil { // the verbs open the file, and one process may do so once
-		t.Fatal(err)
-	}
-	var keys []struct {
-		Kid, Use, Status string
-		Challenges       int
-	}
-	list := func() {
-		t.Helper()
-		keys = nil
-		if err := json.Unmarshal([]byte(p.must("keys", "list", "--json")), &keys); err != nil {
-			t.Fatal(err)
-		}
-	}
-	list()
-	old := keys[0].Kid
-	if len(keys) != 3 || keys[0].Challenges != 1 || keys[0].Status != "active" {
-		t.Fatalf("%+v", keys)
-	}
-	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut, "rotate first") {
-		t.Errorf("retiring the active key: exit %d, %s", code, errOut)
-	}
-	for _, use := range []string{"link", "receipt", "index"} {
-		p.must("keys", "rotate", "--use", use)
-	}
-	p.must("keys", "rekey")
-	list()
-	if len(keys) != 6 || keys[0].Kid == old || keys[1].Kid != old || keys[1].Status != "verify" {
-		t.Errorf("after the rotations: %+v", keys)
-	}
-	var set struct{ Keys []map[string]string }
-	if err := json.Unmarshal([]byte(p.must("keys", "jwks")), &set); err != nil || len(set.Keys) != 2 ||
-		set.Keys[0]["d"] != "" {
-		t.Errorf("jwks: %+v, %v", set, err)
-	}
-	if _, errOut, code := p.do("keys", "retire", old); code != exitFailed ||
-		!strings.Contains(errOut, "1 open challenges") {
-		t.Errorf("retiring a key in use: exit %d, %s", code, errOut)
-	}
-	for end := time.Now().Add(20 * time.Second); running.Active().ID() != keys[0].Kid; {
-		if time.Now().After(end) {
-			t.Fatal("a running process does not take the new key up")
-		}
-	}
-	if _, errOut, code := p.do("keys", "retire", "2020-01-01-beef", "--emergency"); code != exitFailed ||
-		!strings.Contains(errOut, "2020-01-01-beef") {
-		t.Errorf("a mistyped key is retired: exit %d, %s", code, errOut)
-	}
-	if out := p.must("keys", "retire", old, "--emergency"); !strings.Contains(out, "BROKEN by it: 1 open challenges") {
-		t.Errorf("in an emergency: %s", out)
-	}
-	if _, errOut, code := p.do("keys", "rotate", "--overlap", "1m"); code != exitMisused {
-		t.Errorf("an overlap of a minute: exit %d, %s", code, errOut)
-	}
-	if info, err := os.Stat(p.file("keyring.json")); err != nil || info.Mode().Perm() != 0o600 {
-		t.Errorf("others can read the keyring, or %v", err)
 	}
 }
 

@@ -226,6 +226,14 @@ func (c checker) database() []provider.Step {
 	case behind > outbox.LateSweep:
 		steps = append(steps, provider.Step{What: "old rows", Verdict: provider.Warning, Saw: behindLine(behind)})
 	}
+	processes, err := st.Processes(c.ctx, now)
+	if err != nil {
+		return append(steps, tried("keyrings", "", err))
+	}
+	for _, l := range disagreements(processes) {
+		steps = append(steps, provider.Step{What: "keyrings", Verdict: provider.Failed, Saw: l,
+			Next: "bring every machine the same keyring"})
+	}
 	switch n, err := st.CountErasures(c.ctx); {
 	case err != nil:
 		return append(steps, tried("erasures", "", err))

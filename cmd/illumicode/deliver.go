@@ -40,7 +40,6 @@ func (a *app) deliver() *cobra.Command {
 				beside, stop := context.WithCancel(cmd.Context())
 				ended := make(chan error, 1)
 				go func() { ended <- figures.serve(beside, svc, log) }()
-				go f.FollowKeyring(beside, flow.Of(svc).Keys, log)
 				err := a.work(cmd.Context(), svc, log, untilEmpty)
 				stop()
 				return errors.Join(err, <-ended)

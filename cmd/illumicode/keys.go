@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,8 +17,8 @@ import (
 )
 
 func (a *app) keys() *cobra.Command {
-	return group("keys", "Make keyrings, rotate and retire their keys", a.keysNew(), a.keysRotate(), a.keysRetire(),
-		a.keysList(), a.keysRekey(), a.keysJWKS())
+	return group("keys", "Make keyrings, rotate and retire their keys", a.keysNew(), a.keysRotate(),
+		a.keysActivate(), a.keysRetire(), a.keysList(), a.keysRekey(), a.keysJWKS())
 }
 
 func (a *app) keysNew() *cobra.Command {
@@ -68,80 +67,9 @@ func (a *app) keysNew() *cobra.Command {
 	return cmd
 }
 
-// replaceKeyring writes a keyring in the place of the configuration's, whole or not at all. Processes
-// that run take it up within seconds.
-func replaceKeyring(f *config.File, ring *keyring.Keyring) error {
-	path := f.KeyringPath()
-	temp, err := os.CreateTemp(filepath.Dir(path), ".keyring-*") // 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(temp.Name()) // after the rename there is nothing
-	if _, err := temp.Write(ring.Marshal()); err != nil {
-		temp.Close()
-		return err
-	}
-	if err := errors.Join(temp.Sync(), temp.Close()); err != nil {
-		return err
-	}
-	return os.Rename(temp.Name(), path)
-}
-
-func (a *app) keysRotate() *cobra.Command {
-	var use string
-	var overlap time.Duration
-	cmd := &cobra.Command{
-		Use:   "rotate",
-		Short: "Add a new key that signs from now on; the one before verifies for some time more",
-		Args:  noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if overlap < 24*time.Hour {
-				return misuse{errors.New("--overlap is a day at least: links and codes in flight must outlive it")}
-			}
-			f, ring, err := a.keyring()
-			if err != nil {
-				return err
-			}
-			now := time.Now()
-			next, err := ring.Rotate(keyring.Use(use), now, now.Add(overlap))
-			if err != nil {
-				return misuse{err}
-			}
-			if err := replaceKeyring(f, next); err != nil {
-				return err
-			}
-			var kid fmt.Stringer = next.Active()
-			switch keyring.Use(use) {
-			case keyring.ForReceipts:
-				kid = next.Receipts()[0]
-			case keyring.ForLookups:
-				kid = next.Index()[0]
-			}
-			return a.print(map[string]string{"kid": kid.String(), "use": use}, func() {
-				a.line("%s is the key for %s from now on. Processes that run take it up within seconds.", kid,
-					describeUse(keyring.Use(use)))
-				if keyring.Use(use) == keyring.ForLookups {
-					a.line("`illumicode keys rekey` puts what is kept under the one before under it.")
-				} else {
-					a.line("The one before verifies until %s.", clock(now.Add(overlap)))
-				}
-			})
-		},
-	}
-	cmd.Flags().StringVar(&use, "use", string(keyring.ForLinks),
-		"what for: link (links, codes, what is sealed), receipt or index (lookups)")
-	cmd.Flags().DurationVar(&overlap, "overlap", 90*24*time.Hour,
-		"how long the key before verifies; unsubscribe links and known browsers end with it")
-	return cmd
-}
-
-func describeUse(use keyring.Use) string {
-	return map[keyring.Use]string{keyring.ForLinks: "links and codes", keyring.ForReceipts: "receipts",
-		keyring.ForLookups: "lookups"}[use]
-}
-
 func (a *app) keysRetire() *cobra.Command {
 	var emergency bool
+	var out string
 	cmd := &cobra.Command{
 		Use:   "retire KID",
 		Short: "Remove a key that no longer signs; refused, with counts, while anything depends on it",
@@ -173,7 +101,7 @@ func (a *app) keysRetire() *cobra.Command {
 						return err
 					}
 				}
-				if err := replaceKeyring(f, next); err != nil {
+				if err := a.replaceKeyring(f, next, out); err != nil {
 					return err
 				}
 				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes,
@@ -188,6 +116,7 @@ func (a *app) keysRetire() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&emergency, "emergency", false, "retire it whatever depends on it")
+	keyringOut(cmd, &out)
 	return cmd
 }
 
@@ -219,65 +148,6 @@ func (a *app) onKeys(ctx context.Context, fn func(*config.File, *keyring.Keyring
 		return errors.Join(err, st.Close())
 	}
 	return errors.Join(fn(f, ring, rows), st.Close())
-}
-
-// A keyLine is one key of a list.
-type keyLine struct {
-	Kid    string      `json:"kid"`
-	Use    keyring.Use `json:"use"`
-	Status string      `json:"status"`
-	Until  time.Time   `json:"until,omitzero"`
-
-	Challenges, Changes, Suppressions int
-}
-
-func (a *app) keysList() *cobra.Command {
-	return &cobra.Command{
-		Use:   "list",
-		Short: "Show the keys, until when they verify, and what depends on them",
-		Args:  noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.onKeys(cmd.Context(), func(_ *config.File, ring *keyring.Keyring, st *store.Store) error {
-				var all []keyLine
-				add := func(i int, kid string, use keyring.Use, until time.Time) error {
-					d, err := st.Dependents(cmd.Context(), kid, time.Now())
-					status := "verify" // the words of the file
-					if i == 0 {
-						status = "active"
-					}
-					all = append(all, keyLine{kid, use, status, until, d.Challenges, d.Changes, d.Suppressions})
-					return err
-				}
-				for i, k := range ring.Keys() {
-					if err := add(i, k.ID(), keyring.ForLinks, k.Until()); err != nil {
-						return err
-					}
-				}
-				for i, k := range ring.Receipts() {
-					if err := add(i, k.ID(), keyring.ForReceipts, k.Until()); err != nil {
-						return err
-					}
-				}
-				for i, k := range ring.Index() {
-					if err := add(i, k.ID(), keyring.ForLookups, k.Until()); err != nil {
-						return err
-					}
-				}
-				return a.print(all, func() {
-					a.line("%-24s %-8s %-9s %-20s %10s %8s %13s", "KEY", "USE", "STATUS", "VERIFIES UNTIL",
-						"CHALLENGES", "CHANGES", "SUPPRESSIONS")
-					for _, k := range all {
-						until := "-"
-						if !k.Until.IsZero() {
-							until = clock(k.Until)
-						}
-						a.line("%-24s %-8s %-9s %-20s %10d %8d %13d", k.Kid, k.Use, k.Status, until, k.Challenges,
-							k.Changes, k.Suppressions)
-					}
-				})
-			})
-		},
-	}
 }
 
 func (a *app) keysRekey() *cobra.Command {

@@ -48,7 +48,6 @@ func (a *app) serve() *cobra.Command {
 				log.Info("serving", "address", l.Addr().String(), "site", flow.Of(svc).Site.BaseURL)
 				group, ctx := errgroup.WithContext(cmd.Context())
 				group.Go(func() error { return svc.Run(ctx) })
-				group.Go(func() error { f.FollowKeyring(ctx, flow.Of(svc).Keys, log); return nil })
 				group.Go(func() error { return figures.serve(ctx, svc, log) })
 				group.Go(func() error { return serving.Until(ctx, l, h) })
 				if back != nil {

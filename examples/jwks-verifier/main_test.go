@@ -20,7 +20,7 @@ import (
 func TestVerifiers(t *testing.T) {
 	now := time.Now()
 	k := illumicodetest.New(t, func(c *illumicode.Config) {
-		ring, err := c.Keys.Rotate(token.ForReceipts, now, now)
+		ring, _, err := c.Keys.Add(token.ForReceipts, now)
 		if err != nil {
 			t.Fatal(err)
 		}

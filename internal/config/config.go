@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -24,7 +23,6 @@ import (
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/route"
-	"github.com/illumicode/illumicode/token"
 )
 
 // A File is the configuration as it is written.
@@ -108,9 +106,10 @@ type Event struct {
 	Topic  string   `toml:"topic"`
 }
 
-// Keys is the keyring.
+// Keys is where the keyring is: in a file, or in an environment variable.
 type Keys struct {
 	File string `toml:"file"`
+	Env  string `toml:"env"`
 }
 
 // Letters is a folder of letters that replace the default ones.
@@ -359,13 +358,12 @@ func (f *File) check() error {
 		{"site.name", f.Site.Name, "say who writes, as people know you"},
 		{"from.address", f.From.Address, "name the address that your provider accepts as sender"},
 		{"store.file", f.Store.File + f.Store.Postgres, "name the SQLite file, or store.postgres"},
-		{"keys.file", f.Keys.File, "name the keyring; `illumicode keys new` makes one"},
 	} {
 		if required.value == "" {
 			return f.wrong(required.key, "is missing; %s", required.remedy)
 		}
 	}
-	if err := f.checkStore(); err != nil {
+	if err := errors.Join(f.checkStore(), f.checkKeys()); err != nil {
 		return err
 	}
 	if len(f.Provider) == 0 {
@@ -452,33 +450,6 @@ func (f *File) APIKey() (provider.Secret, error) {
 				"your name")
 	}
 	return key, nil
-}
-
-// KeyringPath returns where the keyring is.
-func (f *File) KeyringPath() string { return f.inFolder(f.Keys.File) }
-
-// Keyring reads the keyring. It refuses a file that others than its owner can read.
-func (f *File) Keyring() (*token.Keyring, error) {
-	path := f.KeyringPath()
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, f.wrong("keys.file", "cannot be read: %v; make it with `illumicode keys new --out %s`", err,
-			f.Keys.File)
-	}
-	if info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" { // where modes do not tell
-		return nil, f.wrong("keys.file",
-			"is readable by others (mode %v); chmod 600 %s, and consider its keys known to them", info.Mode().Perm(),
-			f.Keys.File)
-	}
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil, f.wrong("keys.file", "cannot be read: %v", err)
-	}
-	ring, err := token.Parse(raw)
-	if err != nil {
-		return nil, f.wrong("keys.file", "%s: %v", f.Keys.File, err)
-	}
-	return ring, nil
 }
 
 // checkStore refuses two databases, and what is said of a server where there is a file.

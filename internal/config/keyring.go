@@ -2,48 +2,52 @@ package config
 
 import (
 	"context"
-	"log/slog"
-	"os"
-	"time"
 
-	"github.com/illumicode/illumicode/internal/core/keyring"
+	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/token"
 )
 
-// followEvery is how often a running process looks whether its keyring has changed.
-const followEvery = 2 * time.Second
-
-// FollowKeyring makes ring hold what the keyring file does, until ctx ends: a rotation needs no
-// restart. A file that cannot be read is logged, and the keys stay.
-func (f *File) FollowKeyring(ctx context.Context, ring *keyring.Keyring, log *slog.Logger) {
-	seen := f.keyringVersion()
-	tick := time.NewTicker(followEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		version := f.keyringVersion()
-		if version == seen {
-			continue
-		}
-		seen = version
-		next, err := f.Keyring()
-		if err != nil {
-			log.Error("the keyring has changed and cannot be read; the keys stay as they were", "error", err)
-			continue
-		}
-		ring.Replace(keyring.Of(next))
-		log.Info("took up the keyring", "signs", keyring.Of(next).Active())
+// KeyringPath returns where the keyring is; empty if it is in an environment variable.
+func (f *File) KeyringPath() string {
+	if f.Keys.File == "" {
+		return ""
 	}
+	return f.inFolder(f.Keys.File)
 }
 
-// keyringVersion changes when the file does.
-func (f *File) keyringVersion() string {
-	info, err := os.Stat(f.KeyringPath())
-	if err != nil {
-		return err.Error()
+// KeySource returns where the keyring comes from.
+func (f *File) KeySource() illumicode.KeySource {
+	if f.Keys.Env != "" {
+		return illumicode.KeyEnv(f.Keys.Env)
 	}
-	return info.ModTime().String() + info.Mode().String()
+	return illumicode.KeyFile(f.KeyringPath())
+}
+
+// Keyring reads the keyring. It refuses a file that others than its owner can read.
+func (f *File) Keyring() (*token.Keyring, error) {
+	field := "keys.file"
+	if f.Keys.Env != "" {
+		field = "keys.env"
+	}
+	raw, err := f.KeySource()(context.Background())
+	if err != nil {
+		return nil, f.wrong(field, "%v", err)
+	}
+	ring, err := token.Parse(raw)
+	if err != nil {
+		return nil, f.wrong(field, "%s%s: %v", f.Keys.File, f.Keys.Env, err)
+	}
+	return ring, nil
+}
+
+// checkKeys refuses a keyring in two places, or in none.
+func (f *File) checkKeys() error {
+	switch {
+	case f.Keys.File == "" && f.Keys.Env == "":
+		return f.wrong("keys.file", "is empty; name the keyring (`illumicode keys new` makes one), or say in keys.env "+
+			"which environment variable holds it")
+	case f.Keys.File != "" && f.Keys.Env != "":
+		return f.wrong("keys.file", "and keys.env are both given; choose one")
+	}
+	return nil
 }

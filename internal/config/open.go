@@ -151,9 +151,10 @@ func (f *File) plain() illumicode.Config {
 
 // readParts reads the keyring, the letters, the site and what signs.
 func (f *File) readParts(c *illumicode.Config) (err error) {
-	if c.Keys, err = f.Keyring(); err != nil {
+	if _, err = f.Keyring(); err != nil { // in the words of the configuration
 		return err
 	}
+	c.KeySource = f.KeySource()
 	if c.From, err = f.Sender(); err != nil {
 		return err
 	}

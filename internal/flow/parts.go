@@ -49,6 +49,8 @@ type Parts struct {
 	Grace       time.Duration                 // how long an address works after it was marked as stale
 	Bounces     Bounces
 	CameBack    func(source, kind string) // is told of feedback that was applied
+
+	Here func(context.Context) // tells other processes, now and then, which keys this one knows
 }
 
 // A Site is where links lead, and for whom.

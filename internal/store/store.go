@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"sync"
 
 	"github.com/illumicode/illumicode/internal/store/addresses"
 	"github.com/illumicode/illumicode/internal/store/challenges"
@@ -39,6 +40,9 @@ type Store struct {
 	feedbackRows
 
 	patient *Store // on connections of its own; itself where these are patient enough
+
+	mu      sync.Mutex // guards closing
+	closing []func()
 }
 
 // New returns a store on d. If owned, Close closes d too. Applications use store/sqlite and store/postgres.
@@ -63,8 +67,22 @@ func on(d *db.Database) *Store {
 // wait for a lock, may take long.
 func (s *Store) Patient() *Store { return s.patient }
 
+// AtClose has fn called when the store is closed, before its database is.
+func (s *Store) AtClose(fn func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.closing = append(s.closing, fn)
+}
+
 // Close releases what the store holds, and the database if the store opened it.
 func (s *Store) Close() error {
+	s.mu.Lock()
+	closing := s.closing
+	s.closing = nil
+	s.mu.Unlock()
+	for _, fn := range closing {
+		fn()
+	}
 	if s.patient == s {
 		return s.Database.Close()
 	}

@@ -59,6 +59,7 @@ var tables = []walked{
 	{table: "share", keys: []string{"provider", "worker"}},
 	{table: "way", keys: []string{"name"}},
 	{table: "worker", keys: []string{"id"}},
+	{table: "process", keys: []string{"id"}},
 }
 
 func walks(all []walked) []stage {

@@ -287,7 +287,7 @@ func (b *bed) alone() {
 	b.must(b.st.Beat(ctx, worker))
 	b.holds("preference", "1 = 1", kept(wish, nil))
 	b.holds("pause", "1 = 1", kept(pause, nil))
-	b.holds("worker", "host <> ''", kept(worker, nil))
+	b.holds("worker", "host <> ''", with(kept(worker, nil), map[string]any{"keyed": 1}))
 
 	taken := filled[store.Backfill]()
 	taken.Subject = "another"

@@ -51,7 +51,7 @@ type Words struct {
 var tables = []string{"address", "attachment", "attachment_piece", "attempt", "browser", "challenge", "change",
 	"delivery", "ended", "erasure", "event", "event_aside", "failure", "fanout", "fanout_piece", "feedback", "holder",
 	"item",
-	"migration", "once", "outbox", "pace", "pause", "preference", "recall", "recall_pass",
+	"migration", "once", "outbox", "pace", "pause", "preference", "process", "recall", "recall_pass",
 	"registration", "setting", "share", "shared", "spool", "suppression", "tally", "trail", "way", "worker"}
 
 // compile says a query in a database's words, on one line.

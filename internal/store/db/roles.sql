@@ -20,9 +20,9 @@ GRANT SELECT ON illumicode_migration, illumicode_address, illumicode_holder, ill
   illumicode_item, illumicode_fanout, illumicode_fanout_piece, illumicode_once, illumicode_event, illumicode_event_aside,
   illumicode_preference, illumicode_pause, illumicode_recall, illumicode_recall_pass, illumicode_setting, illumicode_change, illumicode_trail, illumicode_failure,
   illumicode_suppression, illumicode_tally, illumicode_way, illumicode_pace, illumicode_share, illumicode_feedback, illumicode_browser,
-  illumicode_registration, illumicode_shared, illumicode_spool, illumicode_erasure TO illumicode_web, illumicode_worker;
-GRANT INSERT, DELETE ON illumicode_shared, illumicode_spool TO illumicode_web, illumicode_worker;
-GRANT UPDATE ON illumicode_spool TO illumicode_web, illumicode_worker;
+  illumicode_registration, illumicode_shared, illumicode_spool, illumicode_erasure, illumicode_process TO illumicode_web, illumicode_worker;
+GRANT INSERT, DELETE ON illumicode_shared, illumicode_spool, illumicode_process TO illumicode_web, illumicode_worker;
+GRANT UPDATE ON illumicode_spool, illumicode_process TO illumicode_web, illumicode_worker;
 
 GRANT INSERT ON illumicode_address, illumicode_holder, illumicode_challenge, illumicode_delivery, illumicode_ended,
   illumicode_attachment, illumicode_attachment_piece, illumicode_item, illumicode_fanout, illumicode_fanout_piece,

@@ -30,7 +30,7 @@ var workerRow = db.Columns[Worker]{
 }
 
 var (
-	newWorker    = workerRow.Insert("worker", db.Values{})
+	newWorker    = workerRow.Plus("keyed").Insert("worker", db.Values{"keyed": "1"})
 	upsertWorker = db.Q(newWorker.Alone() + ` ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, lease =
 		excluded.lease`)
 	deleteWorker = db.Q(`DELETE FROM @worker WHERE id = ?`)
