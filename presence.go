@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"slices"
@@ -28,8 +29,8 @@ func KeyFile(path string) KeySource {
 	return func(context.Context) ([]byte, error) {
 		info, err := os.Stat(path)
 		if err != nil {
-			return nil, fmt.Errorf("the keyring cannot be read: %w; `illumicode keys new --out %s` makes one", err,
-				path)
+			return nil, fmt.Errorf("the keyring cannot be read: %w; make it with `illumicode keys new --out %s`", err,
+				filepath.Base(path))
 		}
 		if info.Mode().Perm()&0o077 != 0 && runtime.GOOS != "windows" { // where modes do not tell
 			return nil, fmt.Errorf("the keyring is readable by others (mode %v); chmod 600 %s, and consider its keys "+

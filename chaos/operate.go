@@ -13,8 +13,10 @@ import (
 // What operators do while workers are killed.
 var operations = []scenario{
 	{"letters called back, workers killed", "", senders, calledBack},
-	// Without a bound: with leases of a second, a checkpoint of SQLite can outlast one.
+	// Without a bound: with leases of a second, a checkpoint of SQLite, or signups beside them, can outlast one.
 	{"old rows removed, workers killed", "", 0, sweptMeanwhile},
+	{"keys rotated machine by machine, workers killed", "", 0, rotated},
+	{"a worker of the version before beside new ones, killed", "", senders, besideBefore},
 }
 
 // calledBack calls all letters back in the middle, kills a worker, and counts what begins nevertheless. Then it lets

@@ -63,6 +63,7 @@ type stage struct {
 	network  *pgtest.Namespace // of the first bouncer; nil for ours
 	resumed  time.Duration     // how long after the promotion of the standby letters arrived again
 	workers  []*exec.Cmd
+	own      map[*exec.Cmd]setup // of those that differ from the stage's
 	svc      *illumicode.Service
 	closing  func()
 	accepted int // where that is not as many as were to be
@@ -122,8 +123,9 @@ func (s *stage) end() error {
 
 // start adds a worker process. Every other one has a clock that is
 // minutes off; on SQLite there is one machine, and one clock.
-func (s *stage) start() error {
-	own := s.setup
+func (s *stage) start() error { return s.startAs(s.setup) }
+
+func (s *stage) startAs(own setup) error {
 	if s.pg != nil {
 		own.skew = []time.Duration{-7 * time.Minute, 0, 4 * time.Minute}[len(s.workers)%3]
 	}
@@ -133,10 +135,14 @@ func (s *stage) start() error {
 		return err
 	}
 	s.workers = append(s.workers, w)
+	if s.own == nil {
+		s.own = make(map[*exec.Cmd]setup)
+	}
+	s.own[w] = own
 	return nil
 }
 
-// kill kills one worker and starts another.
+// kill kills one worker and starts another in its place.
 func (s *stage) kill() error {
 	i := rand.IntN(len(s.workers))
 	w := s.workers[i]
@@ -146,7 +152,7 @@ func (s *stage) kill() error {
 	w.Wait() // reports the kill
 	s.workers = append(s.workers[:i], s.workers[i+1:]...)
 	s.faults++
-	return s.start()
+	return s.startAs(s.own[w])
 }
 
 // leaseOfWorkers is short, so that faults are recovered from at once.
@@ -287,6 +293,11 @@ func (s *stage) during(letters, faults int, fault func() error) error {
 			return err
 		}
 	}
+	return s.faulty(letters, faults, fault)
+}
+
+// faulty causes faults while workers work, and waits until they have done everything.
+func (s *stage) faulty(letters, faults int, fault func() error) error {
 	for s.faults < faults {
 		arrived := s.progress()
 		if err := s.pause(500 * time.Millisecond); err != nil {

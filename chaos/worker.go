@@ -13,6 +13,7 @@ import (
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/delivery"
+	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/provider/smtp"
@@ -32,6 +33,8 @@ type setup struct {
 
 	listenAt string        // postgres.Options.Listen
 	skew     time.Duration // of this process's clock
+	keyring  string        // the file of it; empty for one of the process's own
+	before   bool          // it works as the version before this one did
 }
 
 // workerEnv makes a process a worker, whatever program it is.
@@ -42,13 +45,15 @@ const senders = 16
 
 func (s setup) environ() []string {
 	return append(os.Environ(), workerEnv+"=1", "CHAOS_FILE="+s.file, "CHAOS_CONN="+s.conn, "CHAOS_LISTEN="+s.listen,
-		"CHAOS_LISTEN_AT="+s.listenAt, "CHAOS_SKEW="+s.skew.String())
+		"CHAOS_LISTEN_AT="+s.listenAt, "CHAOS_SKEW="+s.skew.String(), "CHAOS_KEYRING="+s.keyring,
+		"CHAOS_BEFORE="+strconv.FormatBool(s.before))
 }
 
 func setupOf() (setup, error) {
 	skew, err := time.ParseDuration(os.Getenv("CHAOS_SKEW"))
 	return setup{file: os.Getenv("CHAOS_FILE"), conn: os.Getenv("CHAOS_CONN"), listen: os.Getenv("CHAOS_LISTEN"),
-		listenAt: os.Getenv("CHAOS_LISTEN_AT"), skew: skew}, err
+		listenAt: os.Getenv("CHAOS_LISTEN_AT"), skew: skew, keyring: os.Getenv("CHAOS_KEYRING"),
+		before: os.Getenv("CHAOS_BEFORE") == "true"}, err
 }
 
 // open opens the store and a service on it.
@@ -71,7 +76,7 @@ func (s setup) open(ctx context.Context) (*illumicode.Service, func(), error) {
 	return svc, func() { way.Close(); st.Close() }, nil
 }
 
-// service makes a service. Its key is its own, as notices need none in common.
+// service makes a service. Without a file its key is its own, as notices need none in common.
 func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Service, *smtp.Provider, error) {
 	if err := st.Migrate(ctx); err != nil {
 		return nil, nil, err
@@ -93,15 +98,21 @@ func (s setup) service(ctx context.Context, st *store.Store) (*illumicode.Servic
 	if err != nil {
 		return nil, nil, err
 	}
-	svc, err := illumicode.New(illumicode.Config{
-		Store: st, Keys: token.Generate(time.Now()), From: from, Providers: []provider.Provider{way},
+	c := illumicode.Config{
+		Store: st, From: from, Providers: []provider.Provider{way}, Limits: []limit.Rule{},
 		Log:  slog.New(slog.DiscardHandler),
 		Site: illumicode.Site{BaseURL: "https://ferry.example", Name: "Tern Isle Ferry"},
 		Now:  func() time.Time { return time.Now().Add(s.skew) },
 		Outbox: delivery.Settings{Senders: senders, Lease: leaseOfWorkers, Poll: 50 * time.Millisecond,
 			Attempt: 5 * time.Second,
 			Retry:   retry.Policy{Base: 100 * time.Millisecond, Max: time.Second, Attempts: 1000}},
-	})
+	}
+	if s.keyring == "" {
+		c.Keys = token.Generate(time.Now())
+	} else {
+		c.KeySource = illumicode.KeyFile(s.keyring)
+	}
+	svc, err := illumicode.New(c)
 	return svc, way, err
 }
 
@@ -114,7 +125,11 @@ func work() int {
 		var svc *illumicode.Service
 		var closeAll func()
 		if svc, closeAll, err = s.open(ctx); err == nil {
-			err = svc.Run(ctx)
+			if s.before {
+				err = workAsBefore(ctx, svc, s.listen)
+			} else {
+				err = svc.Run(ctx)
+			}
 			closeAll()
 			break
 		}

@@ -74,7 +74,7 @@ func (c Composer) keyless(ctx context.Context, kid string, err error) error {
 		return fmt.Errorf("its key was retired in an emergency: %w", err)
 	}
 	return fmt.Errorf("%w: its key %s is not in the keyring of this process, and may be in another's",
-		outbox.ErrUnknown, kid)
+		outbox.ErrElsewhere, kid)
 }
 
 // later says that the database may answer another time.

@@ -62,6 +62,14 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 	case errors.Is(err, ErrLater):
 		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), err.Error())
 		return
+	case errors.Is(err, ErrElsewhere):
+		if last := w.saidElsewhere.Load(); time.Now().UnixNano()-last > int64(time.Minute) &&
+			w.saidElsewhere.CompareAndSwap(last, time.Now().UnixNano()) {
+			w.log.Warn("left to another worker, and others of this minute like it", "delivery", d.ID, "letter", d.Letter,
+				"error", err)
+		}
+		w.unclaim(d.Delivery, w.now().Add(elsewherePause), err.Error())
+		return
 	case errors.Is(err, ErrUnknown):
 		w.log.Warn("left to another worker", "delivery", d.ID, "letter", d.Letter, "error", err)
 		w.unclaim(d.Delivery, w.now().Add(unknownPause), err.Error())
@@ -80,6 +88,9 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 		w.attempt(ctx, d, c, letter)
 	}
 }
+
+// elsewherePause is how long a delivery is left alone that another worker can send: long enough for it to get there first.
+const elsewherePause = 2 * time.Second
 
 // unknownPause is how long a delivery that this version does not know is left alone.
 const unknownPause = 30 * time.Second

@@ -21,8 +21,8 @@ import (
 // the same bytes: what dates the letter is Delivery.Fixed, which is set.
 type Composer interface {
 	// Compose returns a [*Drop] as error if the delivery is not needed any more, and wraps
-	// [ErrLater] if time may mend what is wrong, or [ErrUnknown] if a newer version of this
-	// program may know better. Every other error means that the letter can never be composed, and
+	// [ErrLater] if time may mend what is wrong, [ErrElsewhere] if another process has what it takes, or
+	// [ErrUnknown] if a newer version of this program may know better. Every other error means that the letter can never be composed, and
 	// fails the delivery.
 	Compose(ctx context.Context, d Addressed) (Letter, error)
 }
@@ -47,10 +47,12 @@ type Drop struct {
 
 func (d *Drop) Error() string { return "outbox: " + string(d.State) + ": " + d.Note }
 
-// What Compose can wrap. In both cases the delivery goes on waiting.
+// What Compose can wrap. In all cases the delivery goes on waiting.
 var (
 	ErrLater   = errors.New("outbox: later")
 	ErrUnknown = errors.New("outbox: this version does not know it")
+
+	ErrElsewhere = errors.New("outbox: another worker may be able to send it")
 )
 
 // Config holds the optional settings. The zero Config is all defaults.
@@ -139,7 +141,10 @@ type Outbox struct {
 	log      *slog.Logger
 	now      func() time.Time
 
-	runs  atomic.Int32
+	runs atomic.Int32
+
+	saidElsewhere atomic.Int64 // when it was last said that a letter is left to others, in Unix nanoseconds
+
 	loops loops
 	wake  chan struct{} // for what is due
 	hurry chan struct{} // for what is due in the urgent lane
