@@ -18,8 +18,8 @@ import (
 	"github.com/illumicode/illumicode/internal/store"
 )
 
-// A before is a worker of the version before recalls, shared data and lists of any length: with that version's statements
-// on the tables of this one.
+// A before is a worker of the version before recalls, shared data and lists of any length: with that version's
+// statements on the tables of this one.
 type before struct {
 	st     *store.Store
 	id     string
@@ -29,7 +29,8 @@ type before struct {
 
 // The columns that the version before knew of a delivery.
 const columnsBefore = `id, challenge, generation, letter, locale, address, name, data, lane, state, created, due,
-	deliver_before, claim, worker, claimed, free, attempts, spent, ended, note, zone, visible, bundle, version, once, held_by,
+	deliver_before, claim, worker, claimed, free, attempts, spent, ended, note, zone, visible, bundle, version, once,
+		held_by,
 	app_key, lead, collapse, fallback, anyway, asked_by, trace, subject, medium`
 
 const beforeName = "before-"
@@ -55,7 +56,8 @@ func workAsBefore(ctx context.Context, svc *illumicode.Service, listen string) e
 func (b before) round(ctx context.Context) error {
 	now := b.now()
 	if _, err := b.exec(ctx, `INSERT INTO @worker (id, host, pid, started, seen, lease) VALUES (?, 'attic', ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, lease = excluded.lease`, b.id, os.Getpid(), now.UnixMilli(),
+		ON CONFLICT (id) DO UPDATE SET seen = excluded.seen,
+			lease = excluded.lease`, b.id, os.Getpid(), now.UnixMilli(),
 		now.UnixMilli(), now.Add(leaseOfWorkers).UnixMilli()); err != nil {
 		return err
 	}
@@ -98,7 +100,8 @@ func (b before) round(ctx context.Context) error {
 // lookAtLists reads the first piece as that version did. It knows nothing of how pieces are written now, and leaves it.
 func (b before) lookAtLists(ctx context.Context) error {
 	var raw string
-	err := b.st.DB().QueryRowContext(ctx, b.st.Words(`SELECT people FROM @fanout_piece ORDER BY fanout, piece LIMIT 1`)).
+	err := b.st.DB().QueryRowContext(ctx,
+		b.st.Words(`SELECT people FROM @fanout_piece ORDER BY fanout, piece LIMIT 1`)).
 		Scan(&raw)
 	if err != nil {
 		if err == sql.ErrNoRows {
@@ -116,7 +119,8 @@ func (b before) lookAtLists(ctx context.Context) error {
 // send makes one attempt.
 func (b before) send(ctx context.Context, id, address string, claim, number int) error {
 	n, err := b.exec(ctx, `INSERT INTO @attempt (delivery, number, claim, worker, provider, begun, ended, class, code,
-		enhanced, reply) SELECT d.id, CAST(? AS INTEGER), d.claim, d.worker, 'harbour', CAST(? AS BIGINT), 0, '', 0, '', ''
+		enhanced, reply) SELECT d.id, CAST(? AS INTEGER), d.claim, d.worker, 'harbour', CAST(? AS BIGINT), 0, '', 0,
+			'', ''
 		FROM @delivery d WHERE d.id = ? AND d.claim = ? AND d.state NOT IN ('waiting', 'held') @lock(d)`, number,
 		b.now().UnixMilli(), id, claim)
 	if err != nil || n == 0 { // somebody has taken it away
@@ -132,13 +136,15 @@ func (b before) send(ctx context.Context, id, address string, claim, number int)
 	}
 	defer tx.Rollback()
 	at := b.now().UnixMilli()
-	move := strings.NewReplacer("state,", "'sent',", "ended,", fmt.Sprint(at)+",", "attempts,", "attempts + 1,", "spent,",
+	move := strings.NewReplacer("state,", "'sent',", "ended,", fmt.Sprint(at)+",", "attempts,", "attempts + 1,",
+		"spent,",
 		"spent + 1,").Replace(columnsBefore)
 	for _, one := range []struct {
 		text string
 		args []any
 	}{
-		{`UPDATE @attempt SET ended = ?, class = 'accepted', code = 250, reply = 'taken' WHERE delivery = ? AND number = ?`,
+		{`UPDATE @attempt SET ended = ?, class = 'accepted', code = 250, reply = 'taken'
+			WHERE delivery = ? AND number = ?`,
 			[]any{at, id, number}},
 		{`INSERT INTO @ended (` + columnsBefore + `) SELECT ` + move + ` FROM @delivery WHERE id = ? AND claim = ?
 			AND state = 'claimed'`, []any{id, claim}},
@@ -159,8 +165,8 @@ func (b before) exec(ctx context.Context, text string, args ...any) (int64, erro
 	return r.RowsAffected()
 }
 
-// besideBefore has a worker of the version before beside those of this one. Half of the letters share something, which it
-// must leave alone.
+// besideBefore has a worker of the version before beside those of this one. Half of the letters share something, which
+// it must leave alone.
 func besideBefore(s *stage, letters, faults int) error {
 	old := s.setup
 	old.before = true
@@ -187,8 +193,8 @@ func besideBefore(s *stage, letters, faults int) error {
 		return err
 	}
 	if sent == 0 || shared > 0 {
-		return fmt.Errorf("a worker of the version before sent %d letters, %d of them of a list that shares something", sent,
-			shared)
+		return fmt.Errorf("a worker of the version before sent %d letters, %d of them of a list that shares "+
+			"something", sent, shared)
 	}
 	return nil
 }

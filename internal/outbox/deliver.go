@@ -54,29 +54,8 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 	ctx, span := startSpan(ctx, d.Delivery)
 	defer span.End()
 	letter, err := w.composer.Compose(ctx, d)
-	var drop *Drop
-	switch {
-	case errors.As(err, &drop):
-		w.drop(d, drop.State, drop.Note)
-		return
-	case errors.Is(err, ErrLater):
-		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), err.Error())
-		return
-	case errors.Is(err, ErrElsewhere):
-		if last := w.saidElsewhere.Load(); time.Now().UnixNano()-last > int64(time.Minute) &&
-			w.saidElsewhere.CompareAndSwap(last, time.Now().UnixNano()) {
-			w.log.Warn("left to another worker, and others of this minute like it", "delivery", d.ID, "letter", d.Letter,
-				"error", err)
-		}
-		w.unclaim(d.Delivery, w.now().Add(elsewherePause), err.Error())
-		return
-	case errors.Is(err, ErrUnknown):
-		w.log.Warn("left to another worker", "delivery", d.ID, "letter", d.Letter, "error", err)
-		w.unclaim(d.Delivery, w.now().Add(unknownPause), err.Error())
-		return
-	case err != nil:
-		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
-		w.drop(d, store.Failed, err.Error())
+	if err != nil {
+		w.uncomposed(d, err)
 		return
 	}
 	d.Signature = letter.Signature
@@ -89,7 +68,33 @@ func (w *worker) deliver(ctx context.Context, d Addressed) {
 	}
 }
 
-// elsewherePause is how long a delivery is left alone that another worker can send: long enough for it to get there first.
+// uncomposed ends a delivery that cannot be composed, or gives it back if time or another worker may help.
+func (w *worker) uncomposed(d Addressed, err error) {
+	var drop *Drop
+	switch {
+	case errors.As(err, &drop):
+		w.drop(d, drop.State, drop.Note)
+	case errors.Is(err, ErrLater):
+		w.unclaim(d.Delivery, w.now().Add(w.cfg.Poll), err.Error())
+	case errors.Is(err, ErrElsewhere):
+		if last := w.saidElsewhere.Load(); time.Now().UnixNano()-last > int64(time.Minute) &&
+			w.saidElsewhere.CompareAndSwap(last, time.Now().UnixNano()) {
+			w.log.Warn("left to another worker, and others of this minute like it", "delivery", d.ID, "letter",
+				d.Letter,
+				"error", err)
+		}
+		w.unclaim(d.Delivery, w.now().Add(elsewherePause), err.Error())
+	case errors.Is(err, ErrUnknown):
+		w.log.Warn("left to another worker", "delivery", d.ID, "letter", d.Letter, "error", err)
+		w.unclaim(d.Delivery, w.now().Add(unknownPause), err.Error())
+	default:
+		w.log.Error("a letter cannot be composed", "delivery", d.ID, "letter", d.Letter, "error", err)
+		w.drop(d, store.Failed, err.Error())
+	}
+}
+
+// elsewherePause is how long a delivery is left alone that another worker can send: long enough for it to get there
+// first.
 const elsewherePause = 2 * time.Second
 
 // unknownPause is how long a delivery that this version does not know is left alone.

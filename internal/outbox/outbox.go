@@ -22,8 +22,8 @@ import (
 type Composer interface {
 	// Compose returns a [*Drop] as error if the delivery is not needed any more, and wraps
 	// [ErrLater] if time may mend what is wrong, [ErrElsewhere] if another process has what it takes, or
-	// [ErrUnknown] if a newer version of this program may know better. Every other error means that the letter can never be composed, and
-	// fails the delivery.
+	// [ErrUnknown] if a newer version of this program may know better. Every other error means that the letter can
+	// never be composed, and fails the delivery.
 	Compose(ctx context.Context, d Addressed) (Letter, error)
 }
 

@@ -87,7 +87,7 @@ func (w walked) piece(ctx context.Context, e *Erasure) (more bool, err error) {
 		where = w.beside(">")
 	}
 	names := strings.Join(w.keys, ", ")
-	keys, err := db.All(ctx, e.store, scanValues(len(w.keys)),
+	keys, err := e.all(ctx, len(w.keys),
 		fmt.Sprintf("SELECT %s FROM @%s WHERE %s ORDER BY %s LIMIT %d",
 			names, w.table, where, names, w.rows), from...)
 	if err != nil || len(keys) == 0 {
@@ -117,6 +117,16 @@ func (w walked) piece(ctx context.Context, e *Erasure) (more bool, err error) {
 	return len(keys) == w.rows, nil
 }
 
+// all runs a query by the primary key, whatever the planner knows of the table, and returns rows of n values.
+func (e *Erasure) all(ctx context.Context, n int, text string, args ...any) (found [][]any, err error) {
+	err = e.store.ByIndex(ctx, e.store.Alone().Run, db.Statement{Query: text, Args: args,
+		Found: func(rows db.Rows) (err error) {
+			found, err = db.Collect(e.store, rows, scanValues(n))
+			return err
+		}})
+	return found, err
+}
+
 // beside compares the key of a row with one that is bound.
 func (w walked) beside(how string) string {
 	return "(" + strings.Join(w.keys, ", ") + ") " + how + " (" + strings.Repeat("?, ", len(w.keys)-1) + "?)"
@@ -137,7 +147,7 @@ func (e *Erasure) mentioning(ctx context.Context, w walked, where string, args [
 		like[i] = text + " LIKE ? ESCAPE '!'"
 		args = append(args, within(one))
 	}
-	return db.All(ctx, e.store, scanValues(len(w.keys)), fmt.Sprintf("SELECT %s FROM @%s WHERE %s AND %s AND (%s)",
+	return e.all(ctx, len(w.keys), fmt.Sprintf("SELECT %s FROM @%s WHERE %s AND %s AND (%s)",
 		strings.Join(w.keys, ", "), w.table, where, w.beside("<="), strings.Join(like, " OR ")), args...)
 }
 
