@@ -41,7 +41,8 @@ var groups = []group{
 	{"pages", 10 * time.Second, pageFigures},
 	{"claim", 8 * time.Minute, claimFigures}, {"deadlines", 30 * time.Second, deadlineFigures},
 	{"memory", 12 * time.Minute, memoryFigures},
-	{"event", 3 * time.Minute, eventFigures}, {"forget", 10 * time.Minute, forgetFigures},
+	{"event", 3 * time.Minute, eventFigures}, {"vacuum", 4 * time.Minute, vacuumFigures}, {"forget", 10 * time.Minute,
+		forgetFigures},
 	{"recall", time.Minute, recallFigures}, {"sweep", 20 * time.Minute, sweepFigures},
 }
 

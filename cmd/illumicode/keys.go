@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -91,6 +92,14 @@ func (a *app) keysRetire() *cobra.Command {
 				breaks := fmt.Sprintf(
 					"%d open challenges, %d changes of address that can be taken back and %d suppressions depend on %s",
 					d.Challenges, d.Changes, d.Suppressions, args[0])
+				all, err := st.Processes(cmd.Context(), time.Now())
+				if err != nil {
+					return err
+				}
+				if by := signing(args[0], all); len(by) > 0 && !emergency {
+					return fmt.Errorf("%s still signs with %s; bring it the keyring, and wait for it to be taken up",
+						strings.Join(by, ", "), args[0])
+				}
 				if d.Any() && !emergency {
 					return fmt.Errorf(
 						"%s; wait for them (`illumicode keys rekey` moves suppressions), or say --emergency if the "+

@@ -202,6 +202,11 @@ func TestRotationOnThreeMachines(t *testing.T) {
 			}
 		}
 
+		if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut,
+			"still signs with "+old) ||
+			!strings.Contains(errOut, fmt.Sprintf("(pid %d)", all[1].Process.Pid)) {
+			t.Errorf("retiring what two machines sign with: exit %d\n%s", code, errOut)
+		}
 		p.must("keys", "new", "--out", p.file("stray.json"))
 		p.copy("stray.json", all[2].keyring)
 		l = p.until("a stray keyring is told of", func(l keyList) bool { return len(l.Disagreements) > 0 })

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -150,6 +151,16 @@ func behind(kid string, all, older []store.Process) (names []string) {
 	for _, p := range older {
 		names = append(names, fmt.Sprintf("%s, a worker of an older version, which does not say what it knows",
 			processName(p)))
+	}
+	return names
+}
+
+// signing names the processes that sign with a key.
+func signing(kid string, all []store.Process) (names []string) {
+	for _, p := range all {
+		if slices.Contains(p.Signs, kid) {
+			names = append(names, processName(p))
+		}
 	}
 	return names
 }

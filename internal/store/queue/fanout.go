@@ -108,8 +108,8 @@ func readPeople(raw string) (p wrapped, err error) {
 var (
 	anyPiece  = db.Q(`SELECT ` + anyPublished)
 	takePiece = db.Q(`DELETE FROM @fanout_piece WHERE (fanout, piece) IN (SELECT p.fanout, p.piece ` + published +
-		` ORDER BY p.fanout, p.piece LIMIT 1 @free(p)) RETURNING fanout, piece, people`)
-	peekPiece   = db.Q(`SELECT p.fanout, p.piece, p.people ` + published + ` ORDER BY p.fanout, p.piece LIMIT 1`)
+		` ORDER BY f.id, p.piece LIMIT 1 @free(p)) RETURNING fanout, piece, people`)
+	peekPiece   = db.Q(`SELECT p.fanout, p.piece, p.people ` + published + ` ORDER BY f.id, p.piece LIMIT 1`)
 	deletePiece = db.Q(`DELETE FROM @fanout_piece WHERE fanout = ? AND piece = ?`)
 	lockFanout  = db.Q(`SELECT draft, due, deliver_before FROM @fanout WHERE id = ? @lock()`)
 	endFanout   = db.Q(`DELETE FROM @fanout WHERE id = ? AND NOT EXISTS (SELECT 1 FROM @fanout_piece WHERE fanout = ?)`)
@@ -128,7 +128,8 @@ func WithoutPerson(raw, address string) (string, error) {
 
 // Pieces whose list is not there are of a list that is still arriving.
 const (
-	published    = `FROM @fanout f JOIN @fanout_piece p ON p.fanout = f.id`
+	// SQLite takes the tables of a CROSS JOIN in this order, and so passes over what is arriving.
+	published    = `FROM @fanout f CROSS JOIN @fanout_piece p WHERE p.fanout = f.id`
 	anyPublished = `EXISTS (SELECT 1 ` + published + `)`
 )
 
