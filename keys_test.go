@@ -7,7 +7,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"github.com/illumicode/illumicode/internal/core/keyring"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
+	"github.com/illumicode/illumicode/internal/text"
 	"github.com/illumicode/illumicode/token"
 )
 
@@ -198,24 +198,6 @@ func rotate(ring *token.Keyring, use token.Use, now, until time.Time) (*token.Ke
 	return next.Activate(id, now, until)
 }
 
-// A lines is a log that several goroutines write.
-type lines struct {
-	mu   sync.Mutex
-	text strings.Builder
-}
-
-func (l *lines) Write(b []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.Write(b)
-}
-
-func (l *lines) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.String()
-}
-
 // A keyring from a function is read again while the service runs, and when it is called; if that fails, the keys stay.
 // Other processes see which keys this one knows, until it ends.
 func TestKeySource(t *testing.T) {
@@ -229,7 +211,7 @@ func TestKeySource(t *testing.T) {
 			}
 			return now.Load().Marshal(), nil
 		}
-		var said lines
+		var said text.Text
 		svc, err := again(t, k, nil, func(c *illumicode.Config) {
 			c.KeySource, c.Log, c.Outbox.Poll = source, slog.New(slog.NewTextHandler(&said, nil)), time.Millisecond
 		})

@@ -238,6 +238,15 @@ var (
 	}
 )
 
+// notUnderWay returns [ErrUnderWay] if an attempt at a letter to one of some spellings is under way.
+func (t Tx) notUnderWay(ctx context.Context, spellings string) error {
+	busy, err := db.One(ctx, t, db.Scalar[bool], underWay, spellings)
+	if err == nil && busy {
+		err = ErrUnderWay
+	}
+	return err
+}
+
 // removeOwn removes everything else that is about the mailbox alone, in one transaction, so that nothing that begins
 // meanwhile is removed by half. A letter that is claimed and not begun is taken from its worker.
 func removeOwn(ctx context.Context, e *Erasure) (more bool, err error) {
@@ -247,11 +256,8 @@ func removeOwn(ctx context.Context, e *Erasure) (more bool, err error) {
 		if err != nil {
 			return 0, err
 		}
-		switch busy, err := db.One(ctx, t, db.Scalar[bool], underWay, all); {
-		case err != nil:
+		if err := t.notUnderWay(ctx, all); err != nil {
 			return 0, err
-		case busy:
-			return 0, ErrUnderWay
 		}
 		for _, some := range [][]string{forgetRows, forgetLetters, history1} {
 			n, err := t.execAll(ctx, some, all)
@@ -281,11 +287,8 @@ func removeLate(ctx context.Context, e *Erasure) (more bool, err error) {
 		if err != nil || len(ids) == 0 {
 			return 0, err
 		}
-		switch busy, err := db.One(ctx, t, db.Scalar[bool], underWay, all); {
-		case err != nil:
+		if err := t.notUnderWay(ctx, all); err != nil {
 			return 0, err
-		case busy:
-			return 0, ErrUnderWay
 		}
 		return t.execAll(ctx, slices.Concat(history, []string{deleteDeliveries}), db.List(ids))
 	})
