@@ -80,17 +80,17 @@ func (a *arrival) take(ctx context.Context) (int, error) {
 	if err == nil {
 		err = a.s.write(ctx, func(t Tx) error { return a.publish(ctx, t) })
 	}
-	if err == nil || errors.Is(err, errRepeated) {
-		err = nil
-	} else {
-		a.count = 0
+	if err == nil {
+		return a.count, nil
 	}
-	// What was published is not there any more. What is left of another is removed in an hour at the latest.
-	giveUp := a.s.p.Store.GiveUpSpool(context.WithoutCancel(ctx), a.spool, a.s.p.Now())
-	if giveUp != nil {
+	// What is left is removed in an hour at the latest.
+	if giveUp := a.s.p.Store.GiveUpSpool(context.WithoutCancel(ctx), a.spool, a.s.p.Now()); giveUp != nil {
 		a.s.p.Log.Warn("what came of a list is removed later", "source", e.Source, "id", e.ID, "error", giveUp)
 	}
-	return a.count, err
+	if errors.Is(err, errRepeated) {
+		return a.count, nil
+	}
+	return 0, err
 }
 
 // begin finds the rules that a list is for.

@@ -303,6 +303,9 @@ func (e *Erasure) write(ctx context.Context, fn func(Tx) (int64, error)) (n int6
 		if _, err := t.Exec(ctx, touchErasure, e.ID); err != nil {
 			return err
 		}
+		if err := t.ByIndex(ctx); err != nil { // also in a table that has just grown
+			return err
+		}
 		n, err = fn(t)
 		return err
 	})

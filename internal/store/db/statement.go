@@ -46,6 +46,16 @@ func (s *Database) ByIndex(ctx context.Context, plain func(context.Context, ...S
 	return s.Writes(ctx, append([]Statement{{Query: s.dialect.ByIndex}}, all...)...)
 }
 
+// ByIndex has the rest of a transaction take the indexes that its statements are made for, where the database needs to
+// be told.
+func (t Tx) ByIndex(ctx context.Context) error {
+	if t.s.dialect.ByIndex == "" {
+		return nil
+	}
+	_, err := t.Exec(ctx, t.s.dialect.ByIndex)
+	return err
+}
+
 // Writes runs statements as a transaction of the store's own: in one round trip, where the database is behind
 // one.
 func (s *Database) Writes(ctx context.Context, all ...Statement) error {
