@@ -80,11 +80,12 @@ type presence struct {
 	next    atomic.Int64 // when to look again, in Unix nanoseconds
 	reading atomic.Bool
 
-	mu    sync.Mutex // guards row, said and wrote
-	row   rows.Process
-	said  string // the keys of the row as it was written
-	wrote time.Time
-	began bool
+	mu     sync.Mutex // guards what follows
+	row    rows.Process
+	said   string // the keys of the row as it was written
+	wrote  time.Time
+	warned time.Time // that it could not be written
+	began  bool
 }
 
 func newPresence(p *flow.Parts, source KeySource, poll time.Duration) *presence {
@@ -169,7 +170,8 @@ func (r *presence) appear(ctx context.Context) {
 		err = r.compare(bounded)
 	}
 	if err != nil {
-		if ctx.Err() == nil && time.Since(r.wrote) > appearEvery {
+		if ctx.Err() == nil && time.Since(r.warned) > appearEvery {
+			r.warned = time.Now()
 			r.p.Log.Warn("other processes cannot be told which keys this one knows", "error", err)
 		}
 		return

@@ -185,7 +185,7 @@ func (e *Erasure) without(column, text string) (rest string, err error) {
 	rest = text
 	for _, spelling := range e.Spellings {
 		switch {
-		case !strings.Contains(lower(rest), spelling):
+		case find(rest, spelling) < 0:
 			continue
 		case column == "fallback" && lower(rest) == spelling:
 			return "", nil
@@ -240,15 +240,39 @@ func within(spelling string) string {
 	return "%" + strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(spelling) + "%"
 }
 
-// replaceFold replaces what is old, in whatever case.
+// replaceFold replaces an address wherever it stands in a text, in whatever case.
 func replaceFold(text, old, by string) string {
 	var b strings.Builder
 	for {
-		i := strings.Index(lower(text), old)
+		i := find(text, old)
 		if i < 0 {
 			return b.String() + text
 		}
 		b.WriteString(text[:i] + by)
 		text = text[i+len(old):]
 	}
+}
+
+// find returns where an address stands in a text, in whatever case, or -1. Where it is a part of a longer one, as
+// ann@quay.example is of joann@quay.example and of ann@quay.example.org, it does not stand.
+func find(text, address string) int {
+	small := lower(text)
+	for from := 0; ; {
+		i := strings.Index(small[from:], address)
+		if i < 0 {
+			return -1
+		}
+		i += from
+		end := i + len(address)
+		if !(i > 0 && goesOn(small[i-1], "._-+")) && !(end < len(small) && (goesOn(small[end], "-") ||
+			small[end] == '.' && end+1 < len(small) && goesOn(small[end+1], ""))) {
+			return i
+		}
+		from = i + 1
+	}
+}
+
+// goesOn reports whether an address goes on with a byte: a letter, a digit, what no ASCII is, or one of more.
+func goesOn(c byte, more string) bool {
+	return c >= 0x80 || 'a' <= c && c <= 'z' || '0' <= c && c <= '9' || strings.IndexByte(more, c) >= 0
 }
