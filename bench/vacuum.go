@@ -53,7 +53,7 @@ func churn(settings string, rows int) (grown float64, dead int64, err error) {
 	if err := b.age(1); err != nil { // a row to copy
 		return 0, 0, err
 	}
-	day := func(n int) time.Time { return longAgo.AddDate(0, 0, n) }
+	day := func(n int) time.Time { return longAgo.AddDate(0, 0, n+1) } // the first day has the row that is copied
 	const days = 20
 	for n := range days {
 		if err := oldrows.Add(ctx, db, b.store.Dialect(), rows/days, day(n)); err != nil {
