@@ -20,8 +20,9 @@ import (
 )
 
 // A KeySource returns the contents of a keyring file, wherever they are kept. The service reads it at its start, and
-// while it runs or is called, at most every ten seconds: a source that asks another machine should remember the answer
-// for a while. It is called by one goroutine at a time, with ten seconds until its context ends.
+// while it runs or is called, about every ten seconds, and sooner if Outbox.Poll is short: a source that asks another
+// machine should remember the answer for a while. It is called by one goroutine at a time, with ten seconds until its
+// context ends.
 type KeySource func(ctx context.Context) ([]byte, error)
 
 // KeyFile returns the source of a keyring in a file, which only its owner may read: mode 0600 or less.
@@ -66,7 +67,7 @@ func (source KeySource) read(ctx context.Context) (*token.Keyring, error) {
 
 const (
 	readKeysWithin = 10 * time.Second
-	lookAtKeys     = 10 * time.Second // at most; with a short poll sooner
+	lookAtKeys     = 10 * time.Second // with a short poll sooner
 	appearEvery    = 5 * time.Minute
 	appearWithin   = time.Second
 )
@@ -82,10 +83,12 @@ type presence struct {
 
 	mu     sync.Mutex // guards what follows
 	row    rows.Process
+	there  bool   // the row may be there: an answer can be lost with its context
 	said   string // the keys of the row as it was written
 	wrote  time.Time
 	warned time.Time // that it could not be written
-	began  bool
+
+	unread time.Time // when it was last said that the source cannot be read; of whoever is reading
 }
 
 func newPresence(p *flow.Parts, source KeySource, poll time.Duration) *presence {
@@ -140,7 +143,8 @@ func (r *presence) run(ctx context.Context) {
 func (r *presence) refresh(ctx context.Context) {
 	ring, err := r.source.read(ctx)
 	if err != nil {
-		if ctx.Err() == nil {
+		if ctx.Err() == nil && time.Since(r.unread) > time.Minute {
+			r.unread = time.Now()
 			r.p.Log.Error("the keyring cannot be read; the keys stay as they were", "error", err)
 		}
 		return
@@ -164,9 +168,9 @@ func (r *presence) appear(ctx context.Context) {
 	}
 	bounded, cancel := context.WithTimeout(ctx, appearWithin)
 	defer cancel()
-	r.row.Seen = r.p.Now()
+	r.row.Seen, r.there = r.p.Now(), true
 	err := r.p.Store.Appear(bounded, r.row)
-	if err == nil && !r.began {
+	if err == nil && said != r.said {
 		err = r.compare(bounded)
 	}
 	if err != nil {
@@ -176,7 +180,7 @@ func (r *presence) appear(ctx context.Context) {
 		}
 		return
 	}
-	r.said, r.wrote, r.began = said, time.Now(), true
+	r.said, r.wrote = said, time.Now()
 }
 
 // compare warns of processes that sign with a key which this one lacks: it refuses what they make.
@@ -197,7 +201,7 @@ func (r *presence) compare(ctx context.Context) error {
 func (r *presence) leave(ctx context.Context) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.said == "" {
+	if !r.there {
 		return
 	}
 	bounded, cancel := context.WithTimeout(ctx, appearWithin)
@@ -205,7 +209,7 @@ func (r *presence) leave(ctx context.Context) {
 	if err := r.p.Store.Disappear(bounded, r.row.ID); err != nil {
 		r.p.Log.Warn("this process stays on the list for a day", "error", err)
 	}
-	r.said = ""
+	r.there, r.said = false, ""
 }
 
 // programVersion returns the version of this module in the program.

@@ -19,10 +19,11 @@ const spoolFor = time.Hour
 // ReceiveList takes an event whose recipients follow it, however many they are, and returns how many they were. r is
 // JSON in lines: the event as in [Service.Receive], then a line for each recipient as at [EventRule].To, of at most
 // 64 KiB, and at last {"end": N} with their number. It is read once and kept in pieces that nobody sees; with the last
-// line the list is there as a whole. Without that line, or after any error, which names the line, nothing of it is. An
-// event with the source and the id of an earlier one has no effect; if anything in it differs, it is refused with
-// [ErrDifferent]. The error matches [event.ErrMalformed] if the lines are at fault, and [event.ErrNoRule] if no rule
-// for its type has its recipients in the event.
+// line the list is there as a whole. Without that line, or if a line is wrong, which the error names, nothing of it is.
+// An error of the database can leave open whether it is: the same lines once more do no harm. An event with the source
+// and the id of an earlier one has no effect; if anything in it differs, it is refused with [ErrDifferent]. The error
+// matches [event.ErrMalformed] if the lines are at fault, and [event.ErrNoRule] if no rule for its type has its
+// recipients in the event.
 //
 // Of each recipient 16 bytes are remembered until the end. A reader that gives nothing for an hour has lost its list.
 func (s *Service) ReceiveList(ctx context.Context, r io.Reader) (recipients int, err error) {

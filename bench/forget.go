@@ -35,12 +35,12 @@ func forgetFigures(scale int) ([]figure, error) {
 			return nil, err
 		}
 		var own, whole time.Duration
-		alone, err := w.beside(func() error { time.Sleep(10 * time.Second); return nil })
+		alone, err := w.beside(99, func() error { time.Sleep(10 * time.Second); return nil })
 		if err != nil {
 			return nil, err
 		}
 		var f operators.Forgotten
-		meanwhile, err := w.beside(func() (err error) {
+		meanwhile, err := w.beside(99, func() (err error) {
 			began := time.Now()
 			f, err = operators.New(b.svc).Forget(context.Background(), person.Address,
 				operators.Erasure{Progress: func(f operators.Forgotten) {
@@ -99,8 +99,8 @@ func (b *bed) newWriter(database string) (writer, error) {
 	return w, err
 }
 
-// beside runs do, commits a row every few milliseconds meanwhile, and returns the 99th percentile of these commits.
-func (w writer) beside(do func() error) (p99 time.Duration, err error) {
+// beside runs do, commits a row every few milliseconds meanwhile, and returns a percentile of how long these took.
+func (w writer) beside(percentile int, do func() error) (time.Duration, error) {
 	ctx, stop := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	var took []time.Duration
@@ -113,9 +113,9 @@ func (w writer) beside(do func() error) (p99 time.Duration, err error) {
 			time.Sleep(2 * time.Millisecond)
 		}
 	})
-	err = do()
+	err := do()
 	stop()
 	all.Wait()
 	slices.Sort(took)
-	return took[len(took)*99/100], errors.Join(err, writeErr)
+	return took[len(took)*percentile/100], errors.Join(err, writeErr)
 }

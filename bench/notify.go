@@ -3,14 +3,12 @@ package main
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
-	"strings"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
-
 	"github.com/illumicode/illumicode"
 )
 
@@ -97,49 +95,34 @@ func expandList(database string, n int) (took, p95 time.Duration, err error) {
 		return 0, 0, err
 	}
 	defer b.close()
-	if _, err := b.store.DB().Exec("CREATE TABLE app (id TEXT NOT NULL PRIMARY KEY, body TEXT NOT NULL)"); err != nil {
-		return 0, 0, err
-	}
-	insert := "INSERT INTO app VALUES (?, 'a row of the application')"
-	if database == onPostgres {
-		insert = strings.Replace(insert, "?", "$1", 1)
-	}
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
-	var all sync.WaitGroup
-	var writes []time.Duration
-	var writeErr error
-	start := time.Now()
-	all.Go(func() { b.svc.Run(ctx) })
-	if database == onSQLite {
-		all.Go(func() {
-			for ctx.Err() == nil {
-				began := time.Now()
-				if _, err := b.store.DB().Exec(insert, uuid.NewString()); err != nil {
-					writeErr = err
-					return
-				}
-				writes = append(writes, time.Since(began))
-				time.Sleep(2 * time.Millisecond)
-			}
-		})
-	}
-	if _, err := b.svc.NotifyAll(ctx, illumicode.Notice{Letter: "trial"}, passengers(n)); err != nil {
+	w, err := b.newWriter(database)
+	if err != nil {
 		return 0, 0, err
 	}
-	for any := true; any; time.Sleep(2 * time.Millisecond) {
-		if any, err = b.store.AnyPiece(ctx); err != nil {
-			return 0, 0, err
+	ended := make(chan error, 1)
+	start := time.Now()
+	go func() { ended <- b.svc.Run(ctx) }()
+	expand := func() error {
+		if _, err := b.svc.NotifyAll(ctx, illumicode.Notice{Letter: "trial"}, passengers(n)); err != nil {
+			return err
 		}
+		for any := true; any; time.Sleep(2 * time.Millisecond) {
+			if any, err = b.store.AnyPiece(ctx); err != nil {
+				return err
+			}
+		}
+		took = time.Since(start)
+		return nil
 	}
-	took = time.Since(start)
+	if database == onSQLite {
+		p95, err = w.beside(95, expand)
+	} else {
+		err = expand()
+	}
 	stop()
-	all.Wait()
-	slices.Sort(writes)
-	if len(writes) > 0 {
-		p95 = writes[len(writes)*95/100]
-	}
-	return took, p95, writeErr
+	return took, p95, errors.Join(err, <-ended)
 }
 
 func bareRows(database string, n int) (time.Duration, error) {

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -19,7 +20,8 @@ type Forgotten struct {
 	Stages int   // of which there are these
 	Looked int64 // rows looked at
 	Rows   int64 // of these, erased or changed
-	// where the address still stands: nowhere, unless its owner has come back since, or a key of your own names it
+	// where the address still stands: nowhere, unless something was written since the erasure began, or a key of your
+	// own names it
 	Left []Found
 	// other addresses that the same accounts have or had: they are kept, and may be forgotten in turn; nil for an
 	// erasure that was resumed
@@ -50,9 +52,10 @@ type Erasure struct {
 
 // Forget erases a person by their address. Accounts, challenges and letters go first, by indexes, in small
 // transactions; letters to the address wait for that alone. Then it walks through every table, 500 rows at a time,
-// takes the address out of what mentions it, and counts where it remains. Attachments are not looked into. Only an
-// answer without an error means that the person is forgotten. What is done is kept: called again after an error, it
-// goes on. A person may have other addresses: Forgotten.Akin names them.
+// takes the address out of what mentions it, and counts where it remains. The contents of attachments are not looked
+// at. The person is forgotten if there is no error and Forgotten.Left is empty. What is done is kept: called again
+// after an error, it goes on. What was written since it began stays, and is in Left: a new call erases it. A person may
+// have other addresses: Forgotten.Akin names them.
 //
 // An attempt at a letter to the address that is under way is waited for, for ten seconds, and is an error then.
 func (d *Desk) Forget(ctx context.Context, address string, how Erasure) (Forgotten, error) {
@@ -102,12 +105,15 @@ const patience = 10 * time.Second
 // erase takes all steps of an erasure. It rests after each as long as that took, so that others get their turn.
 func (d *Desk) erase(ctx context.Context, e *store.Erasure, akin []string, progress func(Forgotten)) (f Forgotten,
 	err error) {
-	waitsUntil := time.Now().Add(patience)
+	var waits time.Time // since when it waits for an attempt
 	for !f.Done {
 		began := time.Now()
 		done, err := e.Step(ctx)
 		rest := time.Since(began)
-		if errors.Is(err, store.ErrUnderWay) && time.Now().Before(waitsUntil) {
+		if underWay := errors.Is(err, store.ErrUnderWay); !underWay {
+			waits = time.Time{}
+		} else if waits.IsZero() || time.Since(waits) < patience {
+			waits = cmp.Or(waits, began)
 			err, rest = nil, 100*time.Millisecond
 		}
 		f = Forgotten{Done: done, Stage: e.Stage, Stages: e.Stages(), Looked: e.Looked, Rows: e.Changed, Akin: akin,

@@ -83,7 +83,7 @@ func TestAddressVerbs(t *testing.T) {
 		t.Errorf("forget without a terminal and without --yes: exit %d\n%s", code, errOut)
 	}
 	if out := p.must("address", "forget", "old@ternisle.example", "--yes"); !strings.Contains(out,
-		"The address stands nowhere") {
+		"The address stands in no text of any table") {
 		t.Errorf("forget: %s", out)
 	}
 	if out := p.must("address", "show", "old@ternisle.example"); !strings.Contains(out, "No account has it") {

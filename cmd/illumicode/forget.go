@@ -106,12 +106,13 @@ func (a *app) tellForgotten(f desk.Forgotten) error {
 		for _, l := range f.Left {
 			where = append(where, fmt.Sprintf("%s.%s (%d)", l.Table, l.Column, l.Rows))
 		}
-		return fmt.Errorf("%d rows were erased or changed, and the address still stands in %s: its owner has come "+
-			"back, or a key of your own names it", f.Rows, strings.Join(where, ", "))
+		return fmt.Errorf("NOT FORGOTTEN: %d rows were erased or changed, and the address still stands in %s. Run "+
+			"this again for what was written meanwhile; a key of your own that names it is yours to change", f.Rows,
+			strings.Join(where, ", "))
 	}
 	return a.print(map[string]any{"erased": f.Rows, "looked": f.Looked, "left": 0, "akin": f.Akin}, func() {
-		a.line("Forgotten. %d rows were erased or changed, %d were looked at. The address stands nowhere.", f.Rows,
-			f.Looked)
+		a.line("Forgotten. %d rows were erased or changed, %d were looked at. The address stands in no text of any "+
+			"table; the contents of attachments were not looked at.", f.Rows, f.Looked)
 		if len(f.Akin) > 0 {
 			a.line("The same account has or had other addresses, which are kept: %s. Forget those of "+
 				"the same person, too.", strings.Join(f.Akin, ", "))

@@ -31,17 +31,10 @@ func keyLines(ctx context.Context, ring *keyring.Keyring, st *store.Store, all [
 		d, err := st.Dependents(ctx, kid, time.Now())
 		l := keyLine{Kid: kid, Use: use, Status: "verify", Until: until, Challenges: d.Challenges, Changes: d.Changes,
 			Suppressions: d.Suppressions} // the words of the file
-		switch {
-		case i == 0:
+		if i == 0 {
 			l.Status = "active"
-		case until.IsZero() && use != keyring.ForLookups:
-			l.Status = "added"
 		}
-		for _, p := range all {
-			if p.Knows(kid) {
-				l.Known++
-			}
-		}
+		l.Known = knowing(kid, all)
 		lines = append(lines, l)
 		return err
 	}
@@ -96,6 +89,11 @@ func (a *app) tellKeys(keys []keyLine, processes []store.Process, disagree []str
 		}
 		a.line("%-24s %-8s %-8s %-8s %-20s %10d %8d %13d", k.Kid, k.Use, k.Status,
 			fmt.Sprintf("%d of %d", k.Known, len(processes)), until, k.Challenges, k.Changes, k.Suppressions)
+	}
+	for _, k := range keys {
+		if k.Status != "active" && k.Until.IsZero() && k.Use != keyring.ForLookups {
+			a.line("%s signs nothing, and has no end: `illumicode keys activate %s` lets it sign.", k.Kid, k.Kid)
+		}
 	}
 	if len(processes) > 0 {
 		a.line("\nPROCESSES of the last day")

@@ -97,8 +97,8 @@ func (a *app) keysRetire() *cobra.Command {
 					return err
 				}
 				if by := signing(args[0], all); len(by) > 0 && !emergency {
-					return fmt.Errorf("%s still signs with %s; bring it the keyring, and wait for it to be taken up",
-						strings.Join(by, ", "), args[0])
+					return fmt.Errorf("by what they last said, these sign with %s: %s. Bring them the keyring (one "+
+						"that has died counts for a day), or say --emergency", args[0], strings.Join(by, ", "))
 				}
 				if d.Any() && !emergency {
 					return fmt.Errorf(
@@ -115,8 +115,8 @@ func (a *app) keysRetire() *cobra.Command {
 				}
 				return a.print(map[string]any{"retired": args[0], "challenges": d.Challenges, "changes": d.Changes,
 					"suppressions": d.Suppressions}, func() {
-					a.line("%s is retired. Links, codes, unsubscribe links and known browsers that were made under "+
-						"it are refused from now on.", args[0])
+					a.line("%s is retired. Wherever this keyring is taken up, links, codes, unsubscribe links and "+
+						"known browsers that were made under it are refused.\n%s", args[0], taken(f, out))
 					if d.Any() {
 						a.line("BROKEN by it: %s. People have to ask for new letters.", breaks)
 					}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/token"
 )
 
 // keyList is what `keys list --json` prints.
@@ -71,7 +72,10 @@ func TestKeysVerbs(t *testing.T) {
 		if l = p.keys(); use == "link" && l.Keys[0].Kid != old || !strings.Contains(out, "signs nothing yet") {
 			t.Errorf("an added key signs: %s\n%+v", out, l)
 		}
-		p.must("keys", "activate", kid)
+		if out = p.must("keys", "activate", kid); strings.Contains(out, "verifies until") == (use == "index") ||
+			!strings.Contains(out, "0 of 0 processes know it") {
+			t.Errorf("%s is activated: %s", use, out)
+		}
 		if _, errOut, code := p.do("keys", "activate", kid); code != exitFailed || !strings.Contains(errOut,
 			"active already") {
 			t.Errorf("twice: exit %d, %s", code, errOut)
@@ -105,6 +109,16 @@ func TestKeysVerbs(t *testing.T) {
 	}
 	if info, err := os.Stat(p.file("keyring.json")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("others can read the keyring, or %v", err)
+	}
+}
+
+// The first key for receipts signs at once, and that is said.
+func TestFirstReceiptKey(t *testing.T) {
+	p := newPlace(t)
+	p.write("keyring.json", string(token.Generate(time.Now()).Marshal()))
+	if out := p.must("keys", "rotate", "--use", "receipt"); !strings.Contains(out, "signs at once") ||
+		strings.Contains(out, "signs nothing") {
+		t.Error(out)
 	}
 }
 
@@ -181,7 +195,7 @@ func TestRotationOnThreeMachines(t *testing.T) {
 			p.copy("keyring.json", m.keyring)
 			p.until("the next knows it", func(l keyList) bool { return l.Keys[1].Known == i+2 })
 		}
-		if out := p.must("keys", "activate", kid); !strings.Contains(out, "3 processes know it") {
+		if out := p.must("keys", "activate", kid); !strings.Contains(out, "3 of 3 processes know it") {
 			t.Error(out)
 		}
 		p.fill(60) // unsubscribe links and envelopes are signed by whoever sends
@@ -203,7 +217,7 @@ func TestRotationOnThreeMachines(t *testing.T) {
 		}
 
 		if _, errOut, code := p.do("keys", "retire", old); code != exitFailed || !strings.Contains(errOut,
-			"still signs with "+old) ||
+			"these sign with "+old) ||
 			!strings.Contains(errOut, fmt.Sprintf("(pid %d)", all[1].Process.Pid)) {
 			t.Errorf("retiring what two machines sign with: exit %d\n%s", code, errOut)
 		}
@@ -235,7 +249,9 @@ func TestRotationOnThreeMachines(t *testing.T) {
 		if _, errOut, code := p.do("keys", "activate", kid); code != exitFailed || !strings.Contains(errOut, "1 of 1") {
 			t.Errorf("one that died counts for a day: exit %d\n%s", code, errOut)
 		}
-		p.must("keys", "activate", kid, "--now")
+		if out := p.must("keys", "activate", kid, "--now"); !strings.Contains(out, "0 of 1 processes know it") {
+			t.Error(out)
+		}
 	})
 }
 
@@ -264,8 +280,11 @@ func TestKeyringInEnvironment(t *testing.T) {
 	}
 	t.Setenv("FERRY_KEYRING", string(raw))
 	l := p.keys()
-	if len(l.Keys) != 4 || l.Keys[1].Status != "added" {
+	if len(l.Keys) != 4 || l.Keys[1].Status != "verify" {
 		t.Errorf("%+v", l)
+	}
+	if out := p.must("keys", "list"); !strings.Contains(out, l.Keys[1].Kid+" signs nothing, and has no end") {
+		t.Error(out)
 	}
 	p.must("keys", "activate", l.Keys[1].Kid, "--out", p.file("new.json"))
 	p.change(`env = "FERRY_KEYRING"`, "file = \"keyring.json\"\nenv = \"FERRY_KEYRING\"")

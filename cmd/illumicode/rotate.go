@@ -74,7 +74,15 @@ func (a *app) keysRotate() *cobra.Command {
 			if err := a.replaceKeyring(f, next, out); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"kid": kid, "use": use}, func() {
+			_, signs := next.Kids()
+			first := slices.Contains(signs, kid)
+			return a.print(map[string]any{"kid": kid, "use": use, "signs": first}, func() {
+				if first {
+					a.line("Added %s, for %s. It is the first, and signs at once.\n%s", kid,
+						describeUse(keyring.Use(use)),
+						taken(f, out))
+					return
+				}
 				a.line("Added %s, for %s. It signs nothing yet.\n%s\nThen `illumicode keys activate %s`.", kid,
 					describeUse(keyring.Use(use)), taken(f, out), kid)
 			})
@@ -126,9 +134,15 @@ func (a *app) keysActivate() *cobra.Command {
 				if err := a.replaceKeyring(f, next, out); err != nil {
 					return err
 				}
-				return a.print(map[string]any{"kid": args[0], "processes": len(all)}, func() {
-					a.line("%s signs from now on; %d processes know it. The one before verifies until %s.\n%s", args[0],
-						len(all), clock(at.Add(overlap)), taken(f, out))
+				return a.print(map[string]any{"kid": args[0], "processes": len(all) + len(older),
+					"known": knowing(args[0], all)}, func() {
+					until := "until " + clock(at.Add(overlap))
+					if next.LooksUp(args[0]) {
+						until = "as long as a row needs it"
+					}
+					a.line("%s signs wherever this keyring is taken up; %d of %d processes know it.", args[0],
+						knowing(args[0], all), len(all)+len(older))
+					a.line("The one before verifies %s.\n%s", until, taken(f, out))
 				})
 			})
 		},
@@ -138,6 +152,16 @@ func (a *app) keysActivate() *cobra.Command {
 	cmd.Flags().BoolVar(&now, "now", false, "whoever does not know it yet")
 	keyringOut(cmd, &out)
 	return cmd
+}
+
+// knowing counts the processes that know a key.
+func knowing(kid string, all []store.Process) (n int) {
+	for _, p := range all {
+		if p.Knows(kid) {
+			n++
+		}
+	}
+	return n
 }
 
 // behind names the processes that do not know a key, or are too old to say so.
@@ -173,8 +197,8 @@ func disagreements(all []store.Process) (lines []string) {
 		for _, kid := range p.Signs {
 			for _, other := range all {
 				if !other.Knows(kid) {
-					lines = append(lines, fmt.Sprintf("%s signs with %s, which %s does not know", processName(p), kid,
-						processName(other)))
+					lines = append(lines, fmt.Sprintf("%s, seen %s, signs with %s, which %s, seen %s, does not know",
+						processName(p), clock(p.Seen), kid, processName(other), clock(other.Seen)))
 				}
 			}
 		}

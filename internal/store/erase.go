@@ -86,6 +86,9 @@ func (s *Store) Erase(ctx context.Context, mailbox, typed string, now time.Time)
 		found[i] = lower(one)
 	}
 	found = append(found, lower(mailbox), lower(typed))
+	for _, one := range found { // as JSON has it
+		found = append(found, strings.ReplaceAll(one, "&", `\u0026`))
+	}
 	slices.Sort(found)
 	e := &Erasure{ID: uuid.Must(uuid.NewV7()).String(), Mailbox: mailbox, Spellings: slices.Compact(found), Began: now,
 		Remains: make(map[string]int), store: s}
@@ -195,18 +198,22 @@ var (
 
 // removeHistory removes letters that have ended, with what belongs to them, and the trail.
 func removeHistory(ctx context.Context, e *Erasure) (more bool, err error) {
-	n, err := e.write(ctx, func(t Tx) (n int64, err error) {
-		ids, err := db.All(ctx, t, db.Scalar[string], historyOf, db.List(e.Spellings))
-		if err != nil || len(ids) == 0 {
-			return 0, err
-		}
-		return t.execAll(ctx, history, db.List(ids))
-	})
+	all := db.List(e.Spellings)
+	n, err := e.write(ctx, func(t Tx) (int64, error) { return t.removeHistory(ctx, all) })
 	if err != nil || n > 0 {
 		return n > 0, err
 	}
-	n, err = e.write(ctx, func(t Tx) (int64, error) { return t.Exec(ctx, trailOf, db.List(e.Spellings)) })
+	n, err = e.write(ctx, func(t Tx) (int64, error) { return t.Exec(ctx, trailOf, all) })
 	return n > 0, err
+}
+
+// removeHistory removes some letters that have ended, to the mailbox in one of its spellings.
+func (t Tx) removeHistory(ctx context.Context, spellings string) (int64, error) {
+	ids, err := db.All(ctx, t, db.Scalar[string], historyOf, spellings)
+	if err != nil || len(ids) == 0 {
+		return 0, err
+	}
+	return t.execAll(ctx, history, db.List(ids))
 }
 
 var (
@@ -259,21 +266,16 @@ func removeOwn(ctx context.Context, e *Erasure) (more bool, err error) {
 		if err := t.notUnderWay(ctx, all); err != nil {
 			return 0, err
 		}
-		for _, some := range [][]string{forgetRows, forgetLetters, history1} {
+		for _, some := range [][]string{forgetRows, forgetLetters} {
 			n, err := t.execAll(ctx, some, all)
 			if total += n; err != nil {
 				return 0, err
 			}
 		}
-		return total, nil
+		n, err := t.removeHistory(ctx, all) // what has ended since
+		return total + n, err
 	})
 	return false, err
-}
-
-// What has ended since the history was removed.
-var history1 = []string{
-	db.Q(`DELETE FROM @attempt WHERE delivery @in(SELECT id FROM @ended WHERE LOWER(address) @listed())`),
-	db.Q(`DELETE FROM @ended WHERE LOWER(address) @listed()`),
 }
 
 var lateLetters = db.Q(`SELECT id FROM @delivery WHERE LOWER(address) @listed() AND created <= ?

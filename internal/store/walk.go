@@ -16,7 +16,8 @@ type walked struct {
 	keys    []string
 	mention []string // columns in which others' rows may speak of a mailbox: it is taken out there
 	rows    int      // of a piece; 0 for 500
-	created bool     // it says when a row was made: what is younger than the erasure is left as it is
+	created bool     // it says when a row was made: what is younger than the erasure stays, and counts as what remains
+	again   bool     // it is walked through once more, which counts what remains
 }
 
 var lists = []walked{
@@ -29,7 +30,7 @@ var letterTexts = []string{"visible", "data", "asked_by", "note", "fallback", "c
 
 var tables = []walked{
 	{table: "item", keys: []string{"delivery", "id"}, mention: []string{"data"}},
-	{table: "delivery", keys: []string{"id"}, mention: letterTexts, created: true},
+	{table: "delivery", keys: []string{"id"}, mention: letterTexts, created: true, again: true},
 	{table: "ended", keys: []string{"id"}, mention: letterTexts, created: true},
 	{table: "delivery", keys: []string{"id"}, mention: letterTexts, created: true},
 	{table: "attempt", keys: []string{"delivery", "number"}, mention: []string{"reply"}},
@@ -44,7 +45,7 @@ var tables = []walked{
 	{table: "suppression", keys: []string{"thumb", "scope"}, mention: []string{"reason"}},
 	{table: "preference", keys: []string{"mailbox", "category"}},
 	{table: "feedback", keys: []string{"id"}, mention: []string{"words", "note", "remote"}},
-	{table: "event", keys: []string{"seq"}, mention: []string{"data", "subject"}},
+	{table: "event", keys: []string{"seq"}, mention: []string{"data", "subject"}, again: true},
 	{table: "event_aside", keys: []string{"seq"}, mention: []string{"data", "subject", "reason"}},
 	{table: "event", keys: []string{"seq"}, mention: []string{"data", "subject"}},
 	{table: "recall", keys: []string{"id"}, mention: []string{"address", "why"}},
@@ -138,9 +139,6 @@ func (e *Erasure) mentioning(ctx context.Context, w walked, where string, args [
 	if len(columns) == 0 {
 		return nil, nil
 	}
-	if w.created {
-		where += " AND created <= " + fmt.Sprint(db.Millis(e.Began))
-	}
 	text := "LOWER(" + strings.Join(columns, " || ' ' || ") + ")"
 	like := make([]string, len(e.Spellings))
 	for i, one := range e.Spellings {
@@ -153,23 +151,29 @@ func (e *Erasure) mentioning(ctx context.Context, w walked, where string, args [
 
 // takeOut takes the spellings out of what mentions them in a row, and notes where else they stand.
 func (w walked) takeOut(ctx context.Context, t Tx, e *Erasure, key []any, columns []string) (changed int64, err error) {
-	rows, err := db.All(ctx, t, scanValues(len(columns)), fmt.Sprintf("SELECT %s FROM @%s WHERE %s @lock()",
-		strings.Join(columns, ", "), w.table, w.beside("=")), key...)
+	created := "0"
+	if w.created {
+		created = "created"
+	}
+	rows, err := db.All(ctx, t, scanValues(1+len(columns)), fmt.Sprintf("SELECT %s, %s FROM @%s WHERE %s @lock()",
+		created, strings.Join(columns, ", "), w.table, w.beside("=")), key...)
 	if err != nil || len(rows) == 0 { // it has gone since
 		return 0, err
 	}
+	at, _ := rows[0][0].(int64)
+	younger := at > db.Millis(e.Began)
 	var set []string
 	var args []any
 	for i, column := range columns {
-		text := fmt.Sprint(rows[0][i])
+		text := fmt.Sprint(rows[0][1+i])
 		rest, err := e.without(column, text)
 		switch {
 		case err != nil:
 			return 0, fmt.Errorf("store: the people of list %v cannot be read: %w", key[0], err)
 		case rest == text:
-		case slices.Contains(w.mention, column):
+		case slices.Contains(w.mention, column) && !younger:
 			set, args = append(set, column+" = ?"), append(args, rest)
-		default:
+		case !w.again:
 			e.Remains[w.table+"."+column]++
 		}
 	}

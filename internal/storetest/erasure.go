@@ -1,6 +1,7 @@
 package storetest
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -111,7 +112,7 @@ func returned(b *bed) {
 	if d := b.get(id); d.Address != erased {
 		b.Errorf("%+v", d)
 	}
-	if len(e.Remains) != 1 || e.Remains["preference.mailbox"] != 1 {
+	if len(e.Remains) != 2 || e.Remains["preference.mailbox"] != 1 || e.Remains["delivery.address"] != 1 {
 		b.Errorf("remains: %v", e.Remains)
 	}
 }
@@ -163,4 +164,21 @@ func brokenOff(b *bed, e *store.Erasure) *store.Erasure {
 		b.must(err)
 	}
 	return e
+}
+
+// escaped is an address that JSON writes with an escape.
+func escaped(b *bed) {
+	const address = "mara&jens@ternisle.example"
+	data, err := json.Marshal(map[string]string{"n": "with " + address})
+	b.must(err)
+	id := b.put(func(d *store.Delivery) { d.Data = string(data) })
+	e, err := b.st.Erase(b.Context(), address, address, start)
+	b.must(err)
+	for done := false; !done; {
+		done, err = e.Step(b.Context())
+		b.must(err)
+	}
+	if d := b.get(id); d.Data != `{"n":"with forgotten@invalid"}` {
+		b.Errorf("%s", d.Data)
+	}
 }

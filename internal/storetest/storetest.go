@@ -37,6 +37,7 @@ func Run(t *testing.T, open func(testing.TB) *store.Store) {
 		{"tallies", tallies}, {"tallies under concurrency", talliesAtOnce}, {"what is known of providers", ways},
 		{"what is known of domains", paces}, {"an erasure", erasure}, {"who comes back", returned},
 		{"who looks alike", lookalikes},
+		{"who is escaped", escaped},
 		{"processes", processes},
 	} {
 		t.Run(one.name, func(t *testing.T) {

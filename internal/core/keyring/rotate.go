@@ -129,3 +129,8 @@ func (r *Keyring) Kids() (all, sign []string) {
 	}
 	return k.kids(), append(sign, k.index[0].kid)
 }
+
+// LooksUp reports whether the key of a kid is one for lookups.
+func (r *Keyring) LooksUp(kid string) bool {
+	return slices.ContainsFunc(r.now.Load().index, func(one *Key) bool { return one.kid == kid })
+}
