@@ -149,8 +149,7 @@ type piece struct {
 type addressee struct {
 	id string
 	Person
-	data  *string // nil for the draft's
-	alone bool    // the data stand alone, without what the list shares
+	data *string // nil for the draft's
 }
 
 // addresseeRow are the columns of a delivery that differ.
@@ -161,7 +160,6 @@ var addresseeRow = db.Columns[addressee]{
 	db.Text("locale", func(a *addressee) *string { return &a.Locale }),
 	db.Text("zone", func(a *addressee) *string { return &a.Zone }),
 	db.MaybeText("data", func(a *addressee) **string { return &a.data }),
-	db.Bool("alone", func(a *addressee) *bool { return &a.alone }),
 }
 
 // scanPiece makes ready what needs no lock.
@@ -177,7 +175,7 @@ func scanPiece(newID func() string) func(db.Scanner) (piece, error) {
 		}
 		p.rows = make([]addressee, len(read.People))
 		for i, who := range read.People {
-			p.rows[i] = addressee{id: newID(), Person: who, alone: who.Data != nil}
+			p.rows[i] = addressee{id: newID(), Person: who}
 			if own := cmp.Or(string(who.Data), string(who.Own)); own != "" {
 				p.rows[i].data = &own
 			}
@@ -263,12 +261,22 @@ var theirs = db.Values{"id": "r.id", "address": "r.address", "name": "r.name", "
 var (
 	common     = deliveryRow.Without(theirs)
 	addressees = db.ListQ(addresseeRow, `INSERT INTO @delivery (`+deliveryRow.Names()+`)
-		SELECT `+deliveryRow.Expressions(theirs.With("data", "COALESCE(r.data, CAST(? AS TEXT))").
-		With("shared", "CASE WHEN r.alone = 1 THEN '' ELSE CAST(? AS TEXT) END"))+`
+		SELECT `+deliveryRow.Expressions(theirs.With("data", "COALESCE(r.data, CAST(? AS TEXT))"))+`
 		FROM r WHERE r.id IS NOT NULL`)
 )
 
 // insertAll adds the deliveries of a draft to the people of a piece.
 func (t Tx) insertAll(ctx context.Context, d Delivery, rows []addressee) error {
-	return t.Run(ctx, addressees.Statements(rows, nil, common.Args(d.Fresh())...)...)
+	sharing := make([]addressee, 0, len(rows))
+	var alone []addressee // whose data stand alone, without what the list shares
+	for _, a := range rows {
+		if a.Data == nil {
+			sharing = append(sharing, a)
+		} else {
+			alone = append(alone, a)
+		}
+	}
+	all := addressees.Statements(sharing, nil, common.Args(d.Fresh())...)
+	d.Shared = ""
+	return t.Run(ctx, slices.Concat(all, addressees.Statements(alone, nil, common.Args(d.Fresh())...))...)
 }
