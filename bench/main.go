@@ -35,7 +35,7 @@ var groups = []group{
 	{"token", 30 * time.Second, tokenFigures}, {"letter", 10 * time.Second, letterFigures},
 	{"signup", time.Minute, signupFigures}, {"smtp", 10 * time.Second, smtpFigures},
 	{"distance", 4 * time.Minute, distanceFigures},
-	{"notify", 2 * time.Minute, notifyFigures}, {"delivery", 7 * time.Minute, deliveryFigures},
+	{"notify", 2 * time.Minute, notifyFigures}, {"delivery", 10 * time.Minute, deliveryFigures},
 	{"limits", 12 * time.Minute, limitFigures}, {"rehearsal", time.Minute, rehearsalFigures},
 	{"latency", 2 * time.Minute, latencyFigures}, {"timing", 8 * time.Minute, timingFigures},
 	{"pages", 10 * time.Second, pageFigures},
