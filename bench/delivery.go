@@ -117,7 +117,8 @@ func (t deliveryTrial) measure(s *sink, templates func() error, n int) ([]figure
 		{t.what(), alone, medianRatio(ours, floor), t.goal,
 			fmt.Sprintf("%.0f/s against %.0f/s; %s", rate(n, median(ours)), rate(n, median(floor)), cost)},
 		{t.what(), recording, medianRatio(ours, least), t.least,
-			fmt.Sprintf("against %.0f/s; that against the floor: %.2f", rate(n, median(least)), medianRatio(least, floor))},
+			fmt.Sprintf("against %.0f/s; that against the floor: %.2f", rate(n, median(least)),
+				medianRatio(least, floor))},
 	}, nil
 }
 
