@@ -62,7 +62,7 @@ func (l *ledger) run(ctx context.Context) {
 			group := l.gather(e, wait)
 			began := time.Now()
 			// What has been sent must be recorded: a commit does not end with the worker.
-			l.commit(context.Background(), group)
+			l.commit(context.WithoutCancel(ctx), group)
 			// A busy ledger spends half of its time committing, and the other half lets the next
 			// group grow; an idle one does not wait at all.
 			wait = 0

@@ -35,6 +35,7 @@ type Database struct {
 	owned   bool
 	writer  chan struct{} // holds a token while one of the store's own writes runs; nil without OneWriter
 	words   sync.Map      // of a query to it in the database's own words
+	seam    Seam          // nil but where histories are explored
 
 	mu    sync.RWMutex         // guards stmts
 	stmts map[string]*sql.Stmt // by words
@@ -141,7 +142,16 @@ func (s *Database) lock(ctx context.Context) (unlock func(), err error) {
 	if s.writer == nil {
 		return func() {}, nil
 	}
-	end := func() { <-s.writer }
+	if s.seam != nil {
+		s.seam(ctx, TurnWanted, "")
+		defer s.seam(ctx, TurnHad, "")
+	}
+	end := func() {
+		<-s.writer
+		if s.seam != nil {
+			s.seam(ctx, TurnGiven, "")
+		}
+	}
 	select {
 	case s.writer <- struct{}{}: // most of the time, and without a timer
 		return end, nil
@@ -171,15 +181,15 @@ func (s *Database) Write(ctx context.Context, fn func(Tx) error) error {
 		return err
 	}
 	defer unlock()
-	tx, err := s.db.BeginTx(ctx, nil)
+	tx, err := begun(ctx, s, func() (*sql.Tx, error) { return s.db.BeginTx(ctx, nil) })
 	if err != nil {
-		return s.Explain(err)
+		return err
 	}
 	defer tx.Rollback() // after a commit it does nothing
 	if err := fn(s.In(tx)); err != nil {
 		return err
 	}
-	return s.Explain(tx.Commit())
+	return s.committed(ctx, tx.Commit)
 }
 
 // Exec runs one query as a transaction of its own, and returns how many rows it changed.

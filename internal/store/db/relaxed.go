@@ -16,9 +16,9 @@ func (s *Database) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 		if conn != nil {
 			begin = conn.BeginTx
 		}
-		tx, err := begin(ctx, nil)
+		tx, err := begun(ctx, s, func() (*sql.Tx, error) { return begin(ctx, nil) })
 		if err != nil {
-			return s.Explain(err)
+			return err
 		}
 		defer tx.Rollback() // after a commit it does nothing
 		if s.dialect.RelaxedInside != "" {
@@ -29,7 +29,7 @@ func (s *Database) WriteRelaxed(ctx context.Context, fn func(Tx) error) error {
 		if err := fn(s.In(tx)); err != nil {
 			return err
 		}
-		return s.Explain(tx.Commit())
+		return s.committed(ctx, tx.Commit)
 	})
 }
 

@@ -64,8 +64,14 @@ func (s *Database) Writes(ctx context.Context, all ...Statement) error {
 		for i := range said {
 			said[i].Query = s.Words(said[i].Query)
 		}
+		if err := s.at(ctx, ToRun, said[0].Query); err != nil {
+			return err
+		}
 		if err := s.dialect.Pipeline(ctx, s.db, said); !errors.Is(err, ErrNoPipeline) {
-			return s.Explain(err)
+			if err != nil {
+				return s.Explain(err)
+			}
+			return s.at(ctx, Ran, said[0].Query)
 		}
 	}
 	if len(all) == 1 { // it is a transaction by itself

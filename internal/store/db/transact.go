@@ -17,15 +17,21 @@ func (s *Database) Transact(ctx context.Context, fn func(own any, t Tx) error) e
 	if begin == nil {
 		begin = s.beginSQL
 	}
+	if err := s.at(ctx, ToBegin, ""); err != nil {
+		return err
+	}
 	tx, err := begin(ctx)
 	if err != nil {
 		return s.Explain(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx)) // also after a panic
+	if err := s.at(ctx, Began, ""); err != nil {
+		return err
+	}
 	if err := fn(tx.Own, s.Through(tx.By)); err != nil {
 		return err
 	}
-	return s.Explain(tx.Commit(ctx))
+	return s.committed(ctx, func() error { return tx.Commit(ctx) })
 }
 
 func (s *Database) beginSQL(ctx context.Context) (Opened, error) {

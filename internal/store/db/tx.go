@@ -3,6 +3,7 @@ package db
 import (
 	"context"
 	"database/sql"
+	"errors"
 )
 
 // A Tx is a transaction in which the store's writes can be made: the caller's own, through [Database.In] or
@@ -23,14 +24,29 @@ func (s *Database) Alone() Tx { return Tx{s, sqlRunner{s: s}} }
 
 // Exec runs a query and returns how many rows it changed.
 func (t Tx) Exec(ctx context.Context, query string, args ...any) (int64, error) {
+	if err := t.s.at(ctx, ToRun, query); err != nil {
+		return 0, err
+	}
 	n, err := t.by.Exec(ctx, t.s.Words(query), args...)
-	return n, t.s.Explain(err)
+	if err != nil {
+		return n, t.s.Explain(err)
+	}
+	return n, t.s.at(ctx, Ran, query)
 }
 
 // Query runs a query that returns rows.
 func (t Tx) Query(ctx context.Context, query string, args ...any) (Rows, error) {
+	if err := t.s.at(ctx, ToRun, query); err != nil {
+		return nil, err
+	}
 	rows, err := t.by.Query(ctx, t.s.Words(query), args...)
-	return rows, t.s.Explain(err)
+	if err != nil {
+		return rows, t.s.Explain(err)
+	}
+	if err := t.s.at(ctx, Ran, query); err != nil {
+		return nil, errors.Join(err, rows.Close())
+	}
+	return rows, nil
 }
 
 // Explain is [Database.Explain].

@@ -223,11 +223,12 @@ func (s Rows) Items(ctx context.Context, delivery string, n int) ([]string, erro
 }
 
 // One that has been attempted keeps its generation: all its attempts carry the same letter.
-var askedAgain = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE challenge = ? AND challenge <> '' AND id > ?)`)
+var askedAgain = db.Q(`SELECT EXISTS (SELECT 1 FROM @delivery WHERE challenge = ? AND challenge <> '' AND id > ?)
+	OR EXISTS (SELECT 1 FROM @ended WHERE challenge = ? AND challenge <> '' AND id > ?)`)
 
-// AskedAgain reports whether a later letter of a delivery's challenge is on its way.
+// AskedAgain reports whether there is a later letter of a delivery's challenge, on its way or past it.
 func (s Rows) AskedAgain(ctx context.Context, d Delivery) (bool, error) {
-	return db.One(ctx, s, db.Scalar[bool], askedAgain, d.Challenge, d.ID)
+	return db.One(ctx, s, db.Scalar[bool], askedAgain, d.Challenge, d.ID, d.Challenge, d.ID)
 }
 
 var (

@@ -1,0 +1,45 @@
+package history
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"strings"
+)
+
+// corpus has a line for each history that has found something: what it was, and the steps.
+//
+//go:embed corpus.jsonl
+var corpus string
+
+// A Found is a history that has once found something.
+type Found struct {
+	What  string
+	Steps []Step `json:",omitempty"`
+	Block *Block `json:",omitempty"`
+	Break *Break `json:",omitempty"`
+}
+
+// Corpus returns the histories that have found something.
+func Corpus() (all []Found, err error) {
+	n := 0
+	for line := range strings.Lines(corpus) {
+		n++
+		var one Found
+		if err := json.Unmarshal([]byte(line), &one); err != nil {
+			return nil, fmt.Errorf("corpus.jsonl, line %d: %w", n, err)
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// Row returns a history as a line of the corpus.
+func Row(what string, f *Failure) string {
+	one := Found{What: what, Steps: f.Steps, Block: f.Block, Break: f.Break}
+	if f.Block != nil || f.Break != nil {
+		one.Steps = nil
+	}
+	raw, _ := json.Marshal(one) // plain values
+	return string(raw)
+}

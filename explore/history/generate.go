@@ -1,0 +1,204 @@
+package history
+
+import (
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"github.com/illumicode/illumicode/explore/model"
+)
+
+// Coverage counts what histories have met. It is for one goroutine.
+type Coverage struct {
+	Histories  int
+	Situations map[string]int        // of the model
+	Pairs      map[[2]model.Verb]int // of steps that follow each other
+	steps      int
+}
+
+// NewCoverage returns one that has met nothing.
+func NewCoverage() *Coverage {
+	return &Coverage{Situations: map[string]int{}, Pairs: map[[2]model.Verb]int{}}
+}
+
+// Add adds what a history has met.
+func (c *Coverage) Add(m *model.Model, steps []Step) {
+	for situation, n := range m.Covered {
+		c.Situations[situation] += n
+	}
+	for i := 1; i < len(steps); i++ {
+		c.Pairs[[2]model.Verb{steps[i-1].Verb, steps[i].Verb}]++
+	}
+	c.steps += len(steps)
+}
+
+// Steps is how many steps were played.
+func (c *Coverage) Steps() int { return c.steps }
+
+// Merge adds what another has met.
+func (c *Coverage) Merge(other *Coverage) {
+	for situation, n := range other.Situations {
+		c.Situations[situation] += n
+	}
+	for pair, n := range other.Pairs {
+		c.Pairs[pair] += n
+	}
+	c.steps += other.steps
+	c.Histories += other.Histories
+}
+
+// weights are how often a verb is chosen.
+var weights = []struct {
+	verb model.Verb
+	n    int
+}{{model.Pass, 12}, {model.Admit, 6}, {model.BeginSignup, 8}, {model.Register, 5}, {model.SignIn, 9}, {model.StepUp, 4},
+	{model.Prove, 14}, {model.ProveLink, 10}, {model.Accept, 14}, {model.Resend, 7}, {model.Change, 8}, {model.Undo, 7},
+	{model.Decide, 4}, {model.Release, 3}, {model.NotMe, 4}, {model.Revoke, 2}, {model.Stale, 3}, {model.Notify, 3},
+	{model.Cancel, 1}, {model.Deliver, 24}, {model.Care, 4}, {model.Rotate, 2}}
+
+// passes are spans at whose ends something changes: waits, lives, places, graces, and the moments right before them.
+var passes = []time.Duration{time.Millisecond, time.Second, 29 * time.Second, 30 * time.Second, time.Minute,
+	5 * time.Minute, 7 * time.Minute, 10*time.Minute - time.Millisecond, 10 * time.Minute, 15 * time.Minute,
+	time.Hour, 24*time.Hour - time.Second, 24 * time.Hour, 72 * time.Hour, 7*24*time.Hour - time.Minute,
+	7 * 24 * time.Hour, 14 * 24 * time.Hour}
+
+// Make makes up a history of at most so many steps from a seed, beside those that lead to where it begins. It prefers
+// what is interesting in the state that the model is in.
+func Make(seed uint64, most int) []Step {
+	r := rand.New(rand.NewPCG(seed, 20))
+	m := model.New()
+	var steps []Step
+	add := func(s Step) {
+		steps = append(steps, s)
+		if c, ok := resolve(m, s); ok {
+			c.Due = m.Now + time.Minute // whatever a service says
+			m.Do(c)
+		}
+	}
+	for _, s := range start(r) {
+		add(s)
+	}
+	n := 8 + r.IntN(most-7)
+	// Each seed has two verbs that follow each other somewhere, so that all pairs are met however rare they are.
+	at, pair := r.IntN(n-1), int(seed%uint64(len(weights)*len(weights)))
+	for i := range n {
+		switch next := choose(r, m); i {
+		case at:
+			next.Verb = weights[pair/len(weights)].verb
+			add(next)
+		case at + 1:
+			next.Verb = weights[pair%len(weights)].verb
+			add(next)
+		default:
+			add(next)
+		}
+	}
+	return steps
+}
+
+// choose returns a next step: most of the time one that goes on with what there is.
+func choose(r *rand.Rand, m *model.Model) Step {
+	s := one(r)
+	if r.IntN(4) == 0 {
+		return s
+	}
+	var verbs []model.Verb
+	for verb, n := range m.Interesting() {
+		for range n {
+			verbs = append(verbs, verb)
+		}
+	}
+	if len(verbs) == 0 {
+		return s
+	}
+	slices.Sort(verbs)
+	s.Verb = verbs[r.IntN(len(verbs))]
+	switch s.Verb {
+	case model.Accept:
+		s.D = m.Acceptable()[r.IntN(len(m.Acceptable()))]
+	case model.Prove:
+		s.A, s.D = m.Readers()[r.IntN(len(m.Readers()))], 1+r.IntN(840)
+	case model.Resend: // where somebody waits
+		s.A = m.Waiting()[r.IntN(len(m.Waiting()))]
+	case model.Deliver: // the latest
+		if r.IntN(2) == 0 {
+			s.D = len(m.Due()) - 1
+		}
+	case model.ProveLink: // of the latest letters
+		if n := len(m.WithLink()); r.IntN(4) > 0 {
+			s.D = max(0, n-1-r.IntN(2))
+		}
+		s.A = r.IntN(model.Browsers)
+	case model.Decide:
+		s.B = m.Frozen()[0] - 1
+	case model.StepUp, model.Change, model.Stale, model.Revoke, model.Release:
+		if all := m.Living(); len(all) > 0 {
+			s.B = all[r.IntN(len(all))] - 1
+		}
+	case model.SignIn:
+		if all := m.Held(); len(all) > 0 {
+			s.C = all[r.IntN(len(all))]
+		}
+	case model.Pass:
+		s.For = span(r)
+	}
+	return s
+}
+
+// span is how long nothing happens: most of the time not long.
+func span(r *rand.Rand) time.Duration {
+	if r.IntN(3) > 0 {
+		return passes[r.IntN(9)]
+	}
+	return passes[r.IntN(len(passes))]
+}
+
+// start returns the steps that lead to where a history begins: nothing, accounts with addresses, a change that was made.
+func start(r *rand.Rand) (steps []Step) {
+	deliver := Step{Verb: model.Deliver, Fate: model.Takes}
+	prove := func(n int) []Step {
+		return []Step{deliver, {Verb: model.ProveLink, A: n, B: 1, D: 1000}, {Verb: model.Accept, B: n, D: 1000,
+			End: model.Commit}}
+	}
+	for n := range r.IntN(3) {
+		steps = append(steps, Step{Verb: model.Admit, A: n, C: n},
+			Step{Verb: model.BeginSignup, A: n, B: n, D: 1000, End: model.Commit})
+		steps = append(steps, prove(n)...)
+	}
+	if len(steps) > 0 && r.IntN(3) == 0 {
+		steps = append(steps, Step{Verb: model.Pass, For: time.Hour}, Step{Verb: model.Change, B: 0, C: 2, D: 1})
+		steps = append(steps, prove(0)...)
+	}
+	return steps
+}
+
+func one(r *rand.Rand) Step {
+	total := 0
+	for _, w := range weights {
+		total += w.n
+	}
+	at := r.IntN(total)
+	s := Step{A: r.IntN(60), B: r.IntN(60), C: r.IntN(60), D: r.IntN(840), End: model.Commit, Fate: model.Takes}
+	for _, w := range weights {
+		if at -= w.n; at < 0 {
+			s.Verb = w.verb
+			break
+		}
+	}
+	switch r.IntN(24) {
+	case 0, 1, 2:
+		s.End = model.Rollback
+	case 3, 4, 5:
+		s.End = model.Panic
+	case 6:
+		s.Fate = model.Loses
+	case 7:
+		s.Fate = model.Rejects
+	case 8:
+		s.Fate = model.Later
+	}
+	if s.Verb == model.Pass {
+		s.For = span(r)
+	}
+	return s
+}

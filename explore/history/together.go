@@ -1,0 +1,185 @@
+package history
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/illumicode/illumicode/explore/model"
+	"github.com/illumicode/illumicode/explore/world"
+)
+
+// A Block is calls that are made at once, after the steps before them.
+type Block struct {
+	Before []Step
+	Calls  []Step
+	Order  []int // who goes on at each turn, among those that wait; 0 after its end
+}
+
+// PlayBlock plays steps, then calls at once. What the calls are told, and the state after them, must be what some order
+// of the model's operations leads to.
+func PlayBlock(ctx context.Context, w *world.World, b Block) (*model.Model, error) {
+	m, err := Play(ctx, w, b.Before)
+	if err != nil {
+		return m, err
+	}
+	var calls []model.Call
+	for _, s := range b.Calls {
+		if c, ok := resolve(m, s); ok && atOnce(c, calls) {
+			calls = append(calls, c)
+		}
+	}
+	at := 0
+	turns := world.Turns{Next: func(waiting []int) int {
+		n := 0
+		if at < len(b.Order) {
+			n = b.Order[at] % len(waiting)
+		}
+		at++
+		return waiting[n]
+	}}
+	told := []string{fmt.Sprintf("%10v  at once:", m.Now)}
+	fail := func(why string) error {
+		return &Failure{Steps: b.Before, Block: &b, Told: append(tellOf(m, b.Before), told...), Why: why}
+	}
+	answers, err := w.Together(ctx, calls, &turns)
+	if err != nil {
+		return m, fail(err.Error())
+	}
+	for i, c := range calls {
+		told = append(told, fmt.Sprintf("            %s: %s", Say(c), answers[i]))
+	}
+	told = append(told, fmt.Sprintf("            in turns of %v", turns.Took))
+	state, err := w.State(ctx)
+	if err != nil {
+		return m, err
+	}
+	why := explain(m, calls, answers, state)
+	if why == "" && w.Errors() != "" {
+		why = "the service logs: " + w.Errors()
+	}
+	if why == "" {
+		why, err = w.Secrets(ctx)
+	}
+	if err != nil || why != "" {
+		return m, fail(why)
+	}
+	return m, nil
+}
+
+// atOnce reports whether a call can be made beside others: one provider does one thing at a time, and time passes for
+// all.
+func atOnce(c model.Call, beside []model.Call) bool {
+	if c.Verb == model.Pass || c.Verb == model.Rotate {
+		return false
+	}
+	return c.Verb != model.Deliver || !slices.ContainsFunc(beside, func(o model.Call) bool { return o.Verb == model.Deliver })
+}
+
+var proofNumber = regexp.MustCompile(`^proof \d+`)
+
+// plain returns an answer without what depends on the order in which two proofs were seen.
+func plain(answer string) string { return proofNumber.ReplaceAllString(answer, "a proof") }
+
+// explain returns "" if some order of the calls, one after the other on the model, has these answers and this state;
+// else what the orders lead to.
+func explain(m *model.Model, calls []model.Call, answers, state []string) string {
+	var all []string
+	slices.Sort(state)
+	for order := range permutations(len(calls)) {
+		o := m.Clone()
+		var why []string
+		for _, n := range order {
+			o.AsOf(m)
+			if want := plain(o.Do(calls[n])); want != plain(answers[n]) {
+				why = append(why, fmt.Sprintf("%s: %s", Say(calls[n]), want))
+			}
+		}
+		want := o.State()
+		slices.Sort(want)
+		if diff := differ(want, state); diff != "" {
+			why = append(why, diff)
+		}
+		if len(why) == 0 {
+			return ""
+		}
+		all = append(all, fmt.Sprintf("in the order %v the model says otherwise:\n%s", order, strings.Join(why, "\n")))
+	}
+	return strings.Join(all, "\n")
+}
+
+// permutations yields all orders of n.
+func permutations(n int) func(yield func([]int) bool) {
+	return func(yield func([]int) bool) {
+		order := make([]int, 0, n)
+		var put func() bool
+		put = func() bool {
+			if len(order) == n {
+				return yield(slices.Clone(order))
+			}
+			for i := range n {
+				if slices.Contains(order, i) {
+					continue
+				}
+				order = append(order, i)
+				if !put() {
+					return false
+				}
+				order = order[:len(order)-1]
+			}
+			return true
+		}
+		put()
+	}
+}
+
+// MakeBlock makes up steps and calls at once from a seed. Turns change rarely in most of them.
+func MakeBlock(seed uint64) Block {
+	r := rand.New(rand.NewPCG(seed, 21))
+	m := model.New()
+	b := Block{Before: start(r)}
+	play := func(s Step) {
+		if c, ok := resolve(m, s); ok {
+			c.Due = m.Now + 1
+			m.Do(c)
+		}
+	}
+	for _, s := range b.Before {
+		play(s)
+	}
+	for range r.IntN(7) {
+		s := choose(r, m)
+		b.Before = append(b.Before, s)
+		play(s)
+	}
+	for range 2 + r.IntN(3) {
+		b.Calls = append(b.Calls, choose(r, m))
+	}
+	if r.IntN(3) == 0 { // the same at once
+		b.Calls[1] = b.Calls[0]
+	}
+	often := 1 + r.IntN(6)
+	for range 40 {
+		n := 0
+		if r.IntN(often) == 0 {
+			n = r.IntN(4)
+		}
+		b.Order = append(b.Order, n)
+	}
+	return b
+}
+
+// tellOf tells steps that were played.
+func tellOf(_ *model.Model, steps []Step) (told []string) {
+	m := model.New()
+	for _, s := range steps {
+		if c, ok := resolve(m, s); ok {
+			c.Due = m.Now + 1
+			told = append(told, fmt.Sprintf("%10v  %s: %s", m.Now, Say(c), m.Do(c)))
+		}
+	}
+	return told
+}

@@ -1,0 +1,35 @@
+package model
+
+import (
+	"maps"
+	"slices"
+)
+
+// Clone returns a copy that shares nothing.
+func (m *Model) Clone() *Model {
+	c := *m
+	c.browsers, c.admissions, c.proofs = slices.Clone(m.browsers), slices.Clone(m.admissions), slices.Clone(m.proofs)
+	c.challenges, c.changes, c.known, c.letters = copies(m.challenges), copies(m.changes), copies(m.known),
+		copies(m.letters)
+	c.holders, c.registered, c.wrong, c.spent = maps.Clone(m.holders), maps.Clone(m.registered), maps.Clone(m.wrong),
+		maps.Clone(m.spent)
+	c.Covered = maps.Clone(m.Covered)
+	c.addresses = make(map[holding]*standing, len(m.addresses))
+	for of, s := range m.addresses {
+		one := *s
+		c.addresses[of] = &one
+	}
+	return &c
+}
+
+func copies[T any](all []*T) []*T {
+	out := make([]*T, len(all))
+	for i, one := range all {
+		c := *one
+		out[i] = &c
+	}
+	return out
+}
+
+// AsOf gives browsers the cookies that they have in another model: requests under way at once carry those from before.
+func (m *Model) AsOf(before *Model) { m.browsers = slices.Clone(before.browsers) }
