@@ -54,7 +54,9 @@ var weights = []struct {
 }{{model.Pass, 12}, {model.Admit, 6}, {model.BeginSignup, 8}, {model.Register, 5}, {model.SignIn, 9}, {model.StepUp, 4},
 	{model.Prove, 14}, {model.ProveLink, 10}, {model.Accept, 14}, {model.Resend, 7}, {model.Change, 8}, {model.Undo, 7},
 	{model.Decide, 4}, {model.Release, 3}, {model.NotMe, 4}, {model.Revoke, 2}, {model.Stale, 3}, {model.Notify, 3},
-	{model.Cancel, 1}, {model.Deliver, 24}, {model.Care, 4}, {model.Rotate, 2}}
+	{model.Cancel, 1}, {model.Deliver, 24}, {model.Care, 4}, {model.Rotate, 2},
+	{model.Correct, 4}, {model.Elsewhere, 3}, {model.ResendByLink, 2}, {model.RevokeByLink, 1}, {model.Suppress, 1},
+	{model.Restore, 1}, {model.Vouch, 3}, {model.Move, 1}, {model.Custom, 3}}
 
 // passes are spans at whose ends something changes: waits, lives, places, graces, and the moments right before them.
 var passes = []time.Duration{time.Millisecond, time.Second, 29 * time.Second, 30 * time.Second, time.Minute,
@@ -131,7 +133,7 @@ func choose(r *rand.Rand, m *model.Model) Step {
 		s.A = r.IntN(model.Browsers)
 	case model.Decide:
 		s.B = m.Frozen()[0] - 1
-	case model.StepUp, model.Change, model.Stale, model.Revoke, model.Release:
+	case model.StepUp, model.Change, model.Stale, model.Revoke, model.Release, model.Vouch, model.Custom:
 		if all := m.Living(); len(all) > 0 {
 			s.B = all[r.IntN(len(all))] - 1
 		}
@@ -197,7 +199,7 @@ func one(r *rand.Rand) Step {
 	case 8:
 		s.Fate = model.Later
 	}
-	if s.Verb == model.Pass {
+	if s.Verb == model.Pass || s.Verb == model.Move {
 		s.For = span(r)
 	}
 	return s

@@ -36,14 +36,20 @@ func resolve(m *model.Model, s Step) (model.Call, bool) {
 			c.Browser = -1
 		}
 	case model.Accept:
-		c.Proof = among(m.Proofs(), s.D)
+		if c.Proof = among(m.Proofs(), s.D); ok {
+			c.Browser = m.ProvenIn(c.Proof)
+		}
 	case model.Undo:
 		c.Letter = among(m.TellingOfChange(), s.D)
-	case model.NotMe:
+	case model.NotMe, model.RevokeByLink:
 		c.Letter = among(m.WithChallenge(), s.D)
+	case model.ResendByLink:
+		c.Letter = among(m.WithLink(), s.D)
+	case model.Elsewhere:
+		c.Letter = among(m.SignIns(), s.D)
 	case model.Deliver:
 		c.Letter = among(m.Due(), s.D)
-	case model.Notify, model.Cancel:
+	case model.Notify, model.Cancel, model.Move:
 		c.Key = 1 + pick(s.D, 2)
 	}
 	prefer(m, s, &c)
@@ -117,6 +123,25 @@ func Say(c model.Call) string {
 		return fmt.Sprintf("the application writes to %s under key %d", a, c.Key)
 	case model.Cancel:
 		return fmt.Sprintf("the application cancels key %d", c.Key)
+	case model.Correct:
+		return fmt.Sprintf("%s corrects the address to %d", b, c.Address)
+	case model.Elsewhere:
+		return fmt.Sprintf("%s begins a sign-in with the link of letter %d", b, c.Letter)
+	case model.ResendByLink:
+		return fmt.Sprintf("the reader of letter %d asks for it again", c.Letter)
+	case model.RevokeByLink:
+		return fmt.Sprintf("the reader of letter %d makes all browsers unknown", c.Letter)
+	case model.Suppress:
+		return fmt.Sprintf("an operator keeps letters from address %d", c.Address)
+	case model.Restore:
+		return fmt.Sprintf("an operator lets letters go to address %d again", c.Address)
+	case model.Vouch:
+		return fmt.Sprintf("an operator confirms address %d for %s", c.Address, a)
+	case model.Move:
+		return fmt.Sprintf("the application moves key %d to %v later", c.Key, c.For)
+	case model.Custom:
+		return fmt.Sprintf("%s is asked to prove address %d of %s for a purpose of the application's, which %s", b,
+			c.Address, a, c.End)
 	case model.Deliver:
 		return fmt.Sprintf("a worker tries letter %d, and the provider %s", c.Letter, c.Fate)
 	case model.Care:

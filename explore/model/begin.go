@@ -10,6 +10,7 @@ type admission struct {
 	ticket           int // that the browser had
 	until            time.Duration
 	used             bool
+	custom           bool // for a purpose of the application's own
 	refunded         bool
 }
 
@@ -125,7 +126,7 @@ func (m *Model) beginSignIn(a asking) string {
 		case c.purpose != "signin" || c.address != a.address || m.Now >= c.ends || c.superseded:
 		case i == m.ticketOf(a.browser) && c.state == "open" && !a.beside:
 			earlier = i
-		case c.known == id && m.Now < m.placeEnds(c):
+		case c.origin == 0 && c.known == id && m.Now < m.placeEnds(c):
 			taken++
 			if free == never || m.placeEnds(c) < free {
 				free = m.placeEnds(c)

@@ -12,7 +12,8 @@ type policy struct{ link, cap time.Duration }
 var (
 	ladder   = []time.Duration{30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
 	policies = map[string]policy{"signup": {day, 3 * day}, "reverify": {day, 3 * day},
-		"signin": {10 * time.Minute, time.Hour}, "stepup": {10 * time.Minute, time.Hour}}
+		"signin": {10 * time.Minute, time.Hour}, "stepup": {10 * time.Minute, time.Hour},
+		"own": {10 * time.Minute, time.Hour}}
 )
 
 const (
@@ -50,6 +51,7 @@ type challenge struct {
 	resendAfter time.Duration
 
 	superseded bool
+	origin     int    // the challenge whose letter let it begin, from 1; 0 for none
 	known      int    // the known browser that began it; -1 for none
 	action     string // that it is good for
 	accepted   time.Duration
@@ -65,7 +67,7 @@ func (m *Model) begin(c challenge, kind string) int {
 	}
 	m.challenges = append(m.challenges, &c)
 	n := len(m.challenges) - 1
-	if !c.decoy && !c.sealed && (c.purpose == "signup" || c.purpose == "reverify" && !c.link) {
+	if c.account != 0 && !c.sealed && (c.purpose == "signup" || c.purpose == "reverify" && !c.link) {
 		if m.addresses[holding{c.account, c.address}] == nil {
 			m.addresses[holding{c.account, c.address}] = &standing{is: "unconfirmed", since: m.Now, grace: never,
 				asked: never}
@@ -178,7 +180,7 @@ func (c *challenge) letter() string {
 		return "recheck"
 	}
 	return map[string]string{"signup": "confirm", "reverify": "reverify", "signin": "signin",
-		"stepup": "stepup"}[c.purpose]
+		"stepup": "stepup", "own": "confirm"}[c.purpose]
 }
 
 // ticketOf returns the challenge of a browser's ticket, -1 for none.
@@ -195,10 +197,15 @@ func (m *Model) resend(call Call) string {
 	if n < 0 {
 		return "invalid"
 	}
-	c := m.challenges[n]
-	if c.burnt() && c.state == "open" && m.Now < c.ends {
+	if c := m.challenges[n]; c.burnt() && c.state == "open" && m.Now < c.ends {
 		return m.anew(call.Browser, n)
 	}
+	return m.resendOf(n)
+}
+
+// resendOf sends the letter of a challenge again.
+func (m *Model) resendOf(n int) string {
+	c := m.challenges[n]
 	switch {
 	case over(c) != "":
 		return over(c)

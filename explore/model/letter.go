@@ -65,21 +65,24 @@ func (m *Model) Due() (all []int) {
 // deliver is a worker's try at one letter.
 func (m *Model) deliver(c Call) string {
 	l := m.letters[c.Letter]
+	to := l.to
+	if l.account != 0 && l.attempts == 0 { // it finds its address now
+		switch to = m.relied(l.account); {
+		case m.frozen(l.account):
+			l.state = "held"
+			return l.state
+		case to < 0:
+			l.end("cancelled")
+			return l.state
+		}
+	}
 	switch {
+	case m.suppressed[to]:
+		l.end("suppressed")
+		return l.state
 	case l.ends != never && m.Now >= l.ends:
 		l.end("expired")
 		return l.state
-	case l.account != 0:
-		if m.frozen(l.account) && l.attempts == 0 {
-			l.state = "held"
-			return l.state
-		}
-		if l.attempts == 0 {
-			if l.to = m.relied(l.account); l.to < 0 {
-				l.end("cancelled")
-				return l.state
-			}
-		}
 	case l.change > 0:
 		says := map[string]string{"address-change": "pending", "address-changed": "made"}[l.kind]
 		if m.changes[l.change-1].state != says {
@@ -92,6 +95,7 @@ func (m *Model) deliver(c Call) string {
 			return l.state
 		}
 	}
+	l.to = to
 	return m.try(c, l)
 }
 

@@ -5,7 +5,9 @@ import "slices"
 // What a history chooses among.
 
 // Admissions are those that have not begun anything, and lately used ones.
-func (m *Model) Admissions() []int { return count(len(m.admissions), func(int) bool { return true }) }
+func (m *Model) Admissions() []int {
+	return count(len(m.admissions), func(i int) bool { return !m.admissions[i].custom })
+}
 
 // BrowserOf is the browser that has an admission.
 func (m *Model) BrowserOf(admission int) int { return m.admissions[admission].browser }
@@ -76,7 +78,18 @@ func (m *Model) Interesting() map[Verb]int {
 	worth(len(m.Living()) > 0, Release, 1)
 	worth(len(m.Living()) > 0, Stale, 1)
 	worth(len(m.known) > 0, Revoke, 1)
+	worth(len(m.known) > 0, RevokeByLink, 1)
+	worth(len(m.SignIns()) > 0, Elsewhere, 3)
+	worth(len(m.Waiting()) > 0, Correct, 2)
+	worth(len(m.WithLink()) > 0, ResendByLink, 1)
 	return out
+}
+
+// SignIns are the letters of sign-ins that arrived.
+func (m *Model) SignIns() []int {
+	return m.lettersWith(func(l *letter) bool {
+		return l.challenge >= 0 && l.out && m.challenges[l.challenge].purpose == "signin"
+	})
 }
 
 // Waiting are the browsers that wait for a letter, or have one.
@@ -88,6 +101,9 @@ func (m *Model) Waiting() []int {
 func (m *Model) Acceptable() []int {
 	return count(len(m.proofs), func(i int) bool { return m.challenges[m.proofs[i].challenge].state == "open" })
 }
+
+// ProvenIn is the browser that a proof came from; -1 for none that is known.
+func (m *Model) ProvenIn(proof int) int { return m.proofs[proof].browser }
 
 // Readers are the browsers that wait and whose code has arrived.
 func (m *Model) Readers() []int {

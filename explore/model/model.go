@@ -25,6 +25,7 @@ type Model struct {
 	registered map[int]registration
 	wrong      map[int]wrong // wrong codes at a mailbox
 	spent      map[string]time.Duration
+	suppressed map[int]bool
 
 	lastFate Fate // of the last letter that a provider was given
 
@@ -73,7 +74,8 @@ type wrong struct {
 // New returns a world in which nothing has happened.
 func New() *Model {
 	m := &Model{addresses: map[holding]*standing{}, holders: map[int]int{}, registered: map[int]registration{},
-		wrong: map[int]wrong{}, spent: map[string]time.Duration{}, Covered: map[string]int{}}
+		wrong: map[int]wrong{}, spent: map[string]time.Duration{}, suppressed: map[int]bool{},
+		Covered: map[string]int{}}
 	for range Browsers {
 		m.browsers = append(m.browsers, browser{-1, -1})
 	}

@@ -105,7 +105,7 @@ func (m *Model) accept(call Call) string {
 		return "called off"
 	}
 	return map[string]func(Call, proof, *challenge) string{
-		"signup": m.acceptSignup, "signin": m.acceptSignIn, "reverify": m.acceptReverify,
+		"signup": m.acceptSignup, "signin": m.acceptSignIn, "reverify": m.acceptReverify, "own": m.acceptOwn,
 		"stepup": func(call Call, _ proof, c *challenge) string {
 			if call.End == Commit {
 				c.state, c.accepted = "accepted", m.Now

@@ -22,7 +22,9 @@ func (w *World) Do(ctx context.Context, c *model.Call) string {
 		model.Accept: w.accept, model.Resend: w.resend, model.Change: w.change, model.Undo: w.undo,
 		model.Decide: w.decide, model.Release: w.release, model.NotMe: w.notMe, model.Revoke: w.revoke,
 		model.Stale: w.stale, model.Notify: w.notify, model.Cancel: w.cancel, model.Deliver: w.deliver,
-		model.Care: w.care, model.Rotate: w.rotate,
+		model.Care: w.care, model.Rotate: w.rotate, model.Correct: w.correct, model.Elsewhere: w.elsewhere,
+		model.ResendByLink: w.resendByLink, model.RevokeByLink: w.revokeByLink, model.Suppress: w.suppress,
+		model.Restore: w.restore, model.Vouch: w.vouch, model.Move: w.move, model.Custom: w.custom,
 		model.Pass: func(_ context.Context, c *model.Call) (string, error) { w.now += c.For; return "ok", nil },
 	}[c.Verb]
 	answer, err := do(ctx, c)

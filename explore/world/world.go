@@ -105,8 +105,9 @@ func (w *World) config(st *store.Store) illumicode.Config {
 	policy := challenge.Policy{Digits: digits}
 	return illumicode.Config{
 		Store: st, Keys: w.keys, From: from, Providers: []provider.Provider{w.way}, Now: w.Now,
-		Site:   illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
-		Signup: policy, SignIn: policy, Reverify: policy, StepUp: policy,
+		Site:     illumicode.Site{BaseURL: "http://127.0.0.1:1", Name: "Tern Isle Ferry"},
+		Purposes: map[string]challenge.Purpose{"own": {Letter: "confirm", Policy: policy}},
+		Signup:   policy, SignIn: policy, Reverify: policy, StepUp: policy,
 		Limits: []limit.Rule{{Name: "address", By: limit.Address,
 			Rate: limit.Rate{Times: int(time.Hour / model.Every), Per: time.Hour, Burst: model.Burst}}},
 		Outbox: delivery.Settings{Senders: 1, Poll: time.Second},
