@@ -1,7 +1,6 @@
 package illumicode
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -67,8 +66,14 @@ func (s *Service) RevokeByLink(ctx context.Context, link Link) error {
 // keep makes the browser that has signed in known, or says that it did once more.
 func (t Tx) keep(ctx context.Context, c rows.Challenge) (rows.Browser, error) {
 	now := t.s.p.Now()
-	b := rows.Browser{ID: cmp.Or(c.Browser, flow.NewID()), Subject: c.Subject, Mailbox: c.Mailbox, Name: c.Device,
-		Challenge: c.ID, Since: now, Used: now}
+	b := rows.Browser{ID: c.Browser, Subject: c.Subject, Mailbox: c.Mailbox, Name: c.Device, Challenge: c.ID,
+		Since: now, Used: now}
+	if c.Browser != "" {
+		if known, err := t.rows().UseBrowser(ctx, b); err != nil || known {
+			return b, err
+		}
+	}
+	b.ID = flow.NewID() // never one that was revoked: somebody else may have its cookie
 	return b, t.rows().KeepBrowser(ctx, b)
 }
 

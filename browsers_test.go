@@ -1,6 +1,7 @@
 package illumicode_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"testing"
@@ -221,4 +222,33 @@ func TestNotMeRevokes(t *testing.T) {
 			t.Errorf("by another link: %v", err)
 		}
 	}, withLimits(plenty))
+}
+
+// A browser that was revoked while it signs in is known under another name: a copy of its cookie counts no more.
+func TestRevokedStaysUnknown(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n := register(t, k, "7", mara)
+		k.Clock.Move(16 * time.Minute)
+		stolen := signedIn(t, k, illumicode.Request{Address: mara}, &n)
+		k.Clock.Move(16 * time.Minute)
+		p := signIn(t, k, illumicode.Request{Address: mara, Browser: stolen})
+		err := k.Service.Transact(t.Context(), func(ctx context.Context, tx illumicode.Tx) error {
+			_, err := tx.RevokeBrowsers(ctx, "7")
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		who, err := k.Service.SignInCode(t.Context(), p.Ticket, k.Letter(mara, n+1).Code(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		k.Clock.Move(16 * time.Minute)
+		for range 3 { // strangers take all places
+			signIn(t, k, illumicode.Request{Address: mara})
+		}
+		if known(t, k, stolen) || !known(t, k, who.Browser) {
+			t.Error("the copy of a cookie that was revoked counts again, or the browser itself does not")
+		}
+	})
 }

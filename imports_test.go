@@ -32,7 +32,7 @@ var floors = map[string]int{
 	"internal/words": 0, "internal/proxy": 0, "internal/pgtest": 1, "internal/oldrows": 0,
 	"internal/serving": 0,
 	"internal/check":   4, "internal/figure": 4, "internal/config": 10,
-	"demo": 11, "cmd": 12, "examples": 12, "bench": 12, "chaos": 12, "scripts": 12,
+	"demo": 11, "cmd": 12, "examples": 12, "bench": 12, "chaos": 12, "scripts": 12, "explore": 12,
 }
 
 // storeFloors are those of the rooms inside the store, which point one way as well.

@@ -76,6 +76,11 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 		return Proof{}, ErrNoTries
 	}
 	known, err := s.mayTry(ctx, c)
+	if errors.Is(err, ErrTooSoon) { // what it waits for may have used up its tries
+		if now, lookErr := s.byTicket(ctx, ticket); lookErr == nil && (now.Tries != c.Tries || now.State != c.State) {
+			return s.Prove(ctx, ticket, code)
+		}
+	}
 	if err != nil {
 		return Proof{}, err
 	}

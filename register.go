@@ -107,11 +107,15 @@ func seal(key *keyring.Key, c rows.Challenge, what Registration) string {
 	return key.Seal(sealedFor(c), profile, secret, strings.Repeat(" ", whole-len(profile)-len(secret)))
 }
 
-// unsealed returns the registration of a challenge.
+// unsealed returns the registration of a challenge. That of a decoy is as long as it was, and says nothing.
 func (s *Service) unsealed(c rows.Challenge) (what Registration, err error) {
 	values, err := s.p.Keys.Unseal(sealedFor(c), c.Sealed, s.p.Now())
 	if err != nil || len(values) != 3 {
 		return what, cmp.Or(unusable(err), ErrInvalid)
+	}
+	if c.Decoy {
+		what.Profile = make([]byte, base64.StdEncoding.DecodedLen(len(values[2])))
+		return what, nil
 	}
 	if what.Profile, err = base64.StdEncoding.DecodeString(values[0]); err == nil {
 		what.Secret, err = base64.StdEncoding.DecodeString(values[1])

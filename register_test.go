@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/illumicode/illumicode"
+	"github.com/illumicode/illumicode/desk"
 	"github.com/illumicode/illumicode/illumicodetest"
 	"github.com/illumicode/illumicode/internal/flow"
 	"github.com/illumicode/illumicode/internal/store"
@@ -81,6 +83,45 @@ func TestRegister(t *testing.T) {
 		}
 		if c := challengeOf(t, k, mine.Ticket); c.Sealed != "" || c.Made != "s1" {
 			t.Errorf("it is kept: %q, for %q", c.Sealed, c.Made)
+		}
+	})
+}
+
+// Once the tries of its code are used up a registration goes on with another challenge, which has all of it; for an
+// address that has an account the same happens, in rows of the same size.
+func TestRegisterAfterTheTries(t *testing.T) {
+	onBoth(t, func(t *testing.T, k *illumicodetest.Kit) {
+		n, ctx := &newcomer{k: k}, t.Context()
+		const ines = "ines@ternisle.example"
+		if err := desk.New(k.Service).Confirm(ctx, illumicode.Holding{Subject: "s9", Address: ines},
+			"has an account"); err != nil {
+			t.Fatal(err)
+		}
+		sizes := map[string]int{}
+		for _, address := range []string{mara, ines} {
+			p, err := n.register(ctx, illumicode.Request{Address: address}, `{"name":"Mara"}`, "mine")
+			if err != nil {
+				t.Fatal(err)
+			}
+			for range 5 {
+				k.Service.Prove(ctx, p.Ticket, "000000")
+			}
+			k.Clock.Move(31 * time.Second)
+			again, err := k.Service.ResendForBrowser(ctx, p.Ticket)
+			if err != nil || again.Ticket == p.Ticket {
+				t.Fatalf("%s: sent again: %+v, %v", address, again, err)
+			}
+			sizes[address] = len(challengeOf(t, k, again.Ticket).Sealed)
+			if address == ines {
+				break
+			}
+			if err := k.Service.RegisterCode(ctx, again.Ticket, k.Letter(mara, 2).Code(), n.create); err != nil ||
+				len(n.made) != 1 || n.made[0] != `s1: {"name":"Mara"} mine` {
+				t.Errorf("made %q, %v", n.made, err)
+			}
+		}
+		if sizes[mara] != sizes[ines] {
+			t.Errorf("what is sealed has %d bytes, and of a decoy %d", sizes[mara], sizes[ines])
 		}
 	})
 }

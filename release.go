@@ -4,6 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/illumicode/illumicode/internal/core/proof"
 	"github.com/illumicode/illumicode/internal/flow"
@@ -40,6 +43,10 @@ func (t Tx) Release(ctx context.Context, what Closing) error {
 	if _, err := t.closable(ctx, what); err != nil {
 		return err
 	}
+	// Whoever was beginning a sign-in has done so, or finds nobody there.
+	if err := t.lockAddresses(ctx, what.Subject, now); err != nil {
+		return err
+	}
 	// Whoever was accepting a proof has done so after this, or does not.
 	if err := t.s.p.CallOffOpen(ctx, t.rows(), flow.Opened{Subject: what.Subject, Why: proof.Closed}); err != nil {
 		return err
@@ -58,6 +65,21 @@ func (t Tx) Release(ctx context.Context, what Closing) error {
 		}
 	}
 	return t.rows().CancelSubject(ctx, what.Subject, "the account of its subject was closed", now)
+}
+
+// lockAddresses waits for what begins sign-ins at the addresses of a subject, and keeps it waiting.
+func (t Tx) lockAddresses(ctx context.Context, subject string, now time.Time) error {
+	all, err := t.rows().AddressesOf(ctx, subject)
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(all, func(a, b rows.Address) int { return strings.Compare(a.Mailbox, b.Mailbox) })
+	for _, a := range all {
+		if _, err := t.rows().LockFailures(ctx, "address:"+a.Mailbox, now); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // closable returns the changes of an account that can be taken back, or why it cannot be closed.

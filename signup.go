@@ -174,7 +174,7 @@ const maxCorrections = 5
 // and for changes of address. apply, which may be nil, makes the application's own writes for a signup in the same
 // commit; if it returns [ErrOccupied], the answer is the same and no letter goes out, as with [Service.Signup]. A
 // change of address is corrected without it: nothing of it is in effect. The error matches [message.ErrAddress],
-// [ErrTooSoon], [ErrUsed], [ErrExpired] or [ErrInvalid].
+// [ErrTooSoon], [ErrUsed], [ErrCalledOff], [ErrExpired] or [ErrInvalid].
 func (s *Service) Correct(ctx context.Context, ticket Ticket, r Request,
 	apply func(ctx context.Context, tx Tx, subject string) error) (Pending, error) {
 	c, err := s.byTicket(ctx, ticket)
@@ -235,6 +235,15 @@ type correction struct {
 	apply func(ctx context.Context, tx Tx, subject string) error // nil for none
 }
 
+// whyOver returns why a challenge is not open any more.
+func (t Tx) whyOver(ctx context.Context, id string) error {
+	c, err := t.rows().ChallengeOf(ctx, id)
+	if errors.Is(err, rows.ErrNotFound) {
+		return ErrExpired
+	}
+	return cmp.Or(err, outcomeError(c.Verdict(t.s.p.Now())), ErrCalledOff)
+}
+
 func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	old := what.old
 	ended, err := t.s.p.CallOff(ctx, t.rows(), old, proof.Corrected)
@@ -242,7 +251,7 @@ func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	case err != nil:
 		return Pending{}, err
 	case !ended: // proven or corrected in between
-		return Pending{}, ErrUsed
+		return Pending{}, t.whyOver(ctx, old.ID)
 	}
 	if what.apply != nil {
 		if err := what.apply(ctx, t, old.Subject); err != nil {

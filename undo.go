@@ -63,6 +63,9 @@ func (s *Service) byUndoLink(ctx context.Context, link Link) (c rows.Change, tol
 		return rows.Change{}, told, ErrInvalid
 	}
 	live, err := s.p.Store.ChangesFrom(ctx, c)
+	if err == nil && len(live) == 0 { // it may have moved on since it was read, and then says how
+		c, err = s.p.Store.Change(ctx, c.ID)
+	}
 	if err != nil {
 		return c, told, err
 	}

@@ -15,6 +15,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/signal"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -40,7 +41,8 @@ type flags struct {
 func main() {
 	var f flags
 	flag.StringVar(&f.seed, "seed", "", "where to begin, as it was printed; empty for a fresh one")
-	flag.StringVar(&f.kind, "kind", string(history.Sequential), "how histories are played: sequential or interleaved")
+	flag.StringVar(&f.kind, "kind", string(history.Sequential),
+		"how histories are played: sequential, interleaved or faulty")
 	flag.BoolVar(&f.story, "story", false, "tell the one history of the seed")
 	flag.DurationVar(&f.lasts, "for", 0, "how long to explore")
 	flag.IntVar(&f.most, "histories", 0, "how many histories to play; 0 for no bound but -for")
@@ -62,15 +64,19 @@ func main() {
 
 func run(ctx context.Context, f flags) error {
 	seed, err := parse(f.seed)
+	kinds := []history.Kind{history.Sequential, history.Interleaved, history.Faulty}
 	switch {
 	case err != nil:
 		return err
+	case !slices.Contains(kinds, history.Kind(f.kind)):
+		return fmt.Errorf("there is no kind %q of playing histories, but %v", f.kind, kinds)
 	case f.planted:
 		return planted.Run(ctx, f.fault, f.limit())
 	case f.story:
 		return history.Tell(ctx, history.Kind(f.kind), seed, os.Stdout)
 	case f.lasts == 0 && f.most == 0:
-		return errors.New("say how long (-for 30s), how many (-histories 1000), or which history to tell (-seed N -story)")
+		return errors.New("say how long (-for 30s), how many (-histories 1000), or which history to tell " +
+			"(-seed N -story)")
 	}
 	return explore(ctx, seed, f)
 }
@@ -104,8 +110,9 @@ func explore(ctx context.Context, seed uint64, f flags) error {
 	fmt.Printf("seed %d-%d\n", version, r.Seed)
 	got, err := history.Explore(ctx, &r)
 	if fails, ok := errors.AsType[*history.Failure](err); ok {
-		fmt.Printf("after %d histories, in %v\n\nthe history of seed %d-%d fails (go run ./explore -seed %d-%d -story):\n\n",
-			got.Histories, got.Took.Round(time.Millisecond), version, fails.Seed, version, fails.Seed)
+		fmt.Printf("after %d histories, in %v\n\n", got.Histories, got.Took.Round(time.Millisecond))
+		fmt.Printf("the history of seed %d-%d fails (go run ./explore -kind %s -seed %d-%d -story):\n\n", version,
+			fails.Seed, f.kind, version, fails.Seed)
 	}
 	if err != nil {
 		return err

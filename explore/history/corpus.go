@@ -1,10 +1,13 @@
 package history
 
 import (
+	"context"
 	_ "embed"
 	"encoding/json"
 	"fmt"
 	"strings"
+
+	"github.com/illumicode/illumicode/explore/world"
 )
 
 // corpus has a line for each history that has found something: what it was, and the steps.
@@ -42,4 +45,17 @@ func Row(what string, f *Failure) string {
 	}
 	raw, _ := json.Marshal(one) // plain values
 	return string(raw)
+}
+
+// Play plays it, and returns how it fails.
+func (f Found) Play(ctx context.Context, w *world.World) (err error) {
+	switch {
+	case f.Block != nil:
+		_, err = PlayBlock(ctx, w, *f.Block)
+	case f.Break != nil:
+		_, err = PlayBreak(ctx, w, *f.Break)
+	default:
+		_, err = Play(ctx, w, f.Steps)
+	}
+	return err
 }

@@ -94,8 +94,8 @@ func (s Summary) String() string {
 	return b.String()
 }
 
-// Explore plays the histories of a run, on as many worlds as there are processors, until one fails. The first failure is
-// returned, shrunk.
+// Explore plays the histories of a run, on as many worlds as there are processors, until one fails. The first failure
+// is returned, shrunk.
 func Explore(ctx context.Context, r *Run) (Summary, error) {
 	all := Summary{Coverage: NewCoverage()}
 	began := time.Now()

@@ -18,7 +18,8 @@ type Break struct {
 }
 
 // PlayBreak plays steps, then a call during which a fault happens. What the call does must be done as a whole or not at
-// all; what its caller was told must be true; a letter that was tried ends, waits, or is known to have perhaps been sent.
+// all; what its caller was told must be true; a letter that was tried ends, waits, or is known to have perhaps been
+// sent.
 func PlayBreak(ctx context.Context, w *world.World, b Break) (*model.Model, error) {
 	m, err := Play(ctx, w, b.Before)
 	if err != nil {

@@ -56,7 +56,17 @@ var weights = []struct {
 	{model.Decide, 4}, {model.Release, 3}, {model.NotMe, 4}, {model.Revoke, 2}, {model.Stale, 3}, {model.Notify, 3},
 	{model.Cancel, 1}, {model.Deliver, 24}, {model.Care, 4}, {model.Rotate, 2},
 	{model.Correct, 4}, {model.Elsewhere, 3}, {model.ResendByLink, 2}, {model.RevokeByLink, 1}, {model.Suppress, 1},
-	{model.Restore, 1}, {model.Vouch, 3}, {model.Move, 1}, {model.Custom, 3}}
+	{model.Restore, 1}, {model.Vouch, 3}, {model.Move, 1}, {model.Custom, 3}, {model.Recall, 2},
+	{model.EndRecall, 1}, {model.Steal, 2}}
+
+// Verbs are those that histories are made of.
+func Verbs() map[model.Verb]bool {
+	out := map[model.Verb]bool{}
+	for _, w := range weights {
+		out[w.verb] = true
+	}
+	return out
+}
 
 // passes are spans at whose ends something changes: waits, lives, places, graces, and the moments right before them.
 var passes = []time.Duration{time.Millisecond, time.Second, 29 * time.Second, 30 * time.Second, time.Minute,
@@ -155,24 +165,62 @@ func span(r *rand.Rand) time.Duration {
 	return passes[r.IntN(len(passes))]
 }
 
-// start returns the steps that lead to where a history begins: nothing, accounts with addresses, a change that was made.
+// start returns the steps that lead to where a history begins: nothing, accounts with addresses, a known browser, a
+// change that is pending, was made, or was taken back, wrong codes.
 func start(r *rand.Rand) (steps []Step) {
+	add := func(all ...Step) { steps = append(steps, all...) }
 	deliver := Step{Verb: model.Deliver, Fate: model.Takes}
-	prove := func(n int) []Step {
-		return []Step{deliver, {Verb: model.ProveLink, A: n, B: 1, D: 1000}, {Verb: model.Accept, B: n, D: 1000,
-			End: model.Commit}}
+	accept := Step{Verb: model.Accept, D: latest, End: model.Commit}
+	link := Step{Verb: model.ProveLink, B: 1, D: latest}
+	if r.IntN(8) == 0 { // a code whose tries are used up, of any kind
+		add(Step{Verb: []model.Verb{model.Register, model.SignIn, model.Custom}[r.IntN(3)], End: model.Commit}, deliver)
+		for range 5 {
+			add(Step{Verb: model.Prove})
+		}
+		return append(steps, Step{Verb: model.Pass, For: time.Minute})
 	}
-	for n := range r.IntN(3) {
-		steps = append(steps, Step{Verb: model.Admit, A: n, C: n},
-			Step{Verb: model.BeginSignup, A: n, B: n, D: 1000, End: model.Commit})
-		steps = append(steps, prove(n)...)
+	accounts := r.IntN(3)
+	for n := range accounts {
+		accept.B = n
+		add(Step{Verb: model.Admit, A: n, C: n}, Step{Verb: model.BeginSignup, A: n, B: n, D: latest,
+			End: model.Commit},
+			deliver, link, accept)
 	}
-	if len(steps) > 0 && r.IntN(3) == 0 {
-		steps = append(steps, Step{Verb: model.Pass, For: time.Hour}, Step{Verb: model.Change, B: 0, C: 2, D: 1})
-		steps = append(steps, prove(0)...)
+	if accounts == 0 {
+		return steps
+	}
+	accept.B = 0
+	if r.IntN(3) == 0 { // a known browser
+		add(Step{Verb: model.SignIn, A: 0, C: 0}, deliver, Step{Verb: model.Prove, A: 0, D: 1}, accept)
+	}
+	if r.IntN(4) == 0 { // somebody guesses
+		add(Step{Verb: model.SignIn, A: 1, C: 0}, deliver)
+		for range 2 + r.IntN(4) {
+			add(Step{Verb: model.Prove, A: 1})
+		}
+		return steps
+	}
+	if r.IntN(2) == 0 {
+		return steps
+	}
+	add(Step{Verb: model.Pass, For: time.Hour}, Step{Verb: model.Change, A: 2, B: 0, C: 2, D: 1}, deliver, deliver)
+	if r.IntN(4) == 0 {
+		return steps
+	}
+	add(Step{Verb: model.Prove, A: 2, D: 1}, accept)
+	if r.IntN(3) == 0 {
+		return steps
+	}
+	add(Step{Verb: model.Pass, For: time.Second}, Step{Verb: model.Undo, D: r.IntN(2)},
+		Step{Verb: model.Pass, For: time.Second})
+	for range r.IntN(3) { // their addresses are proven anew
+		add(deliver, deliver, deliver, link, accept)
 	}
 	return steps
 }
+
+// latest chooses the last of what there is.
+const latest = -1
 
 func one(r *rand.Rand) Step {
 	total := 0

@@ -2,6 +2,7 @@ package history
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/illumicode/illumicode/explore/model"
 )
@@ -45,6 +46,10 @@ func resolve(m *model.Model, s Step) (model.Call, bool) {
 		c.Letter = among(m.WithChallenge(), s.D)
 	case model.ResendByLink:
 		c.Letter = among(m.WithLink(), s.D)
+	case model.EndRecall:
+		c.Address = among(m.Recalled(), s.C)
+	case model.Recall:
+		ok = !slices.Contains(m.Recalled(), c.Address)
 	case model.Elsewhere:
 		c.Letter = among(m.SignIns(), s.D)
 	case model.Deliver:
@@ -67,12 +72,19 @@ func prefer(m *model.Model, s Step, c *model.Call) {
 		if c.Other == c.Address {
 			c.Other = pick(c.Address+1, model.Addresses)
 		}
+	case model.Steal:
+		c.Other = pick(s.D, model.Browsers)
 	case model.Release:
 		c.Undoable = s.D%2 == 0
 	}
 }
 
-func pick(n, of int) int { return n % of }
+func pick(n, of int) int {
+	if n == latest {
+		return of - 1
+	}
+	return n % of
+}
 
 // Say returns a call in words.
 func Say(c model.Call) string {
@@ -106,6 +118,22 @@ func Say(c model.Call) string {
 		return b + " asks for its letter again"
 	case model.Change:
 		return fmt.Sprintf("%s of %s asks to change address %d to %d", b, a, c.Address, c.Other)
+	case model.Steal:
+		return fmt.Sprintf("%s gets the cookies of browser %d", b, c.Other)
+	case model.Correct:
+		return fmt.Sprintf("%s corrects the address to %d", b, c.Address)
+	case model.Elsewhere:
+		return fmt.Sprintf("%s begins a sign-in with the link of letter %d", b, c.Letter)
+	case model.Custom:
+		return fmt.Sprintf("%s is asked to prove address %d of %s for a purpose of the application's, which %s", b,
+			c.Address, a, c.End)
+	}
+	return sayWithoutBrowser(c, a)
+}
+
+// sayWithoutBrowser says what nobody does in a browser.
+func sayWithoutBrowser(c model.Call, a string) string {
+	switch c.Verb {
 	case model.Undo:
 		return fmt.Sprintf("the reader of letter %d takes the change back", c.Letter)
 	case model.Decide:
@@ -123,10 +151,6 @@ func Say(c model.Call) string {
 		return fmt.Sprintf("the application writes to %s under key %d", a, c.Key)
 	case model.Cancel:
 		return fmt.Sprintf("the application cancels key %d", c.Key)
-	case model.Correct:
-		return fmt.Sprintf("%s corrects the address to %d", b, c.Address)
-	case model.Elsewhere:
-		return fmt.Sprintf("%s begins a sign-in with the link of letter %d", b, c.Letter)
 	case model.ResendByLink:
 		return fmt.Sprintf("the reader of letter %d asks for it again", c.Letter)
 	case model.RevokeByLink:
@@ -135,13 +159,14 @@ func Say(c model.Call) string {
 		return fmt.Sprintf("an operator keeps letters from address %d", c.Address)
 	case model.Restore:
 		return fmt.Sprintf("an operator lets letters go to address %d again", c.Address)
+	case model.Recall:
+		return fmt.Sprintf("an operator calls letters to address %d back", c.Address)
+	case model.EndRecall:
+		return fmt.Sprintf("an operator lets recalled letters go to address %d", c.Address)
 	case model.Vouch:
 		return fmt.Sprintf("an operator confirms address %d for %s", c.Address, a)
 	case model.Move:
 		return fmt.Sprintf("the application moves key %d to %v later", c.Key, c.For)
-	case model.Custom:
-		return fmt.Sprintf("%s is asked to prove address %d of %s for a purpose of the application's, which %s", b,
-			c.Address, a, c.End)
 	case model.Deliver:
 		return fmt.Sprintf("a worker tries letter %d, and the provider %s", c.Letter, c.Fate)
 	case model.Care:

@@ -73,16 +73,23 @@ func PlayBlock(ctx context.Context, w *world.World, b Block) (*model.Model, erro
 // atOnce reports whether a call can be made beside others: one provider does one thing at a time, and time passes for
 // all.
 func atOnce(c model.Call, beside []model.Call) bool {
-	if c.Verb == model.Pass || c.Verb == model.Rotate {
+	if c.Verb == model.Pass || c.Verb == model.Rotate || c.Verb == model.Steal {
 		return false
 	}
-	return c.Verb != model.Deliver || !slices.ContainsFunc(beside, func(o model.Call) bool { return o.Verb == model.Deliver })
+	return c.Verb != model.Deliver || !slices.ContainsFunc(beside,
+		func(o model.Call) bool { return o.Verb == model.Deliver })
 }
 
 var proofNumber = regexp.MustCompile(`^proof \d+`)
 
-// plain returns an answer without what depends on the order in which two proofs were seen.
-func plain(answer string) string { return proofNumber.ReplaceAllString(answer, "a proof") }
+// plain returns an answer without what depends on the order in which two proofs were seen, or on whether a recall has
+// marked yet what it holds.
+func plain(answer string) string {
+	if answer == "held" {
+		return "waiting"
+	}
+	return proofNumber.ReplaceAllString(answer, "a proof")
+}
 
 // explain returns "" if some order of the calls, one after the other on the model, has these answers and this state;
 // else what the orders lead to.

@@ -167,7 +167,8 @@ func (m *Model) stepUp(c Call) string {
 	if at, ok := m.spend(ofAccount(c.Account, c.Address)); !ok {
 		return tooSoon(at)
 	}
-	n := m.begin(challenge{purpose: "stepup", account: c.Account, address: c.Address, known: -1, action: "pay"}, "stepup")
+	n := m.begin(challenge{purpose: "stepup", account: c.Account, address: c.Address, known: -1, action: "pay"},
+		"stepup")
 	m.browsers[c.Browser].ticket = n
 	return m.pending(n)
 }

@@ -56,7 +56,8 @@ func (m *Model) askAgain() {
 				continue
 			}
 			s.asked = m.Now
-			m.begin(challenge{purpose: "reverify", account: account, address: address, link: true, known: -1}, "recheck")
+			m.begin(challenge{purpose: "reverify", account: account, address: address, link: true, known: -1},
+				"recheck")
 			m.meet("an address is asked again")
 		}
 	}

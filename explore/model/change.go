@@ -215,6 +215,11 @@ func (m *Model) decide(c Call) string {
 	if taken, _ := m.confirm(c.Account, c.Address); taken {
 		return "taken"
 	}
+	for _, l := range m.letters {
+		if l.account == c.Account && l.state == "held" && !l.recalled {
+			l.state = "waiting"
+		}
+	}
 	m.meet("a frozen account was settled")
 	return "ok"
 }

@@ -13,7 +13,7 @@ func (m *Model) Clone() *Model {
 		copies(m.letters)
 	c.holders, c.registered, c.wrong, c.spent = maps.Clone(m.holders), maps.Clone(m.registered), maps.Clone(m.wrong),
 		maps.Clone(m.spent)
-	c.suppressed = maps.Clone(m.suppressed)
+	c.suppressed, c.recalled = maps.Clone(m.suppressed), maps.Clone(m.recalled)
 	c.Covered = maps.Clone(m.Covered)
 	c.addresses = make(map[holding]*standing, len(m.addresses))
 	for of, s := range m.addresses {

@@ -23,6 +23,7 @@ type letter struct {
 	first    time.Duration // when it was first tried
 	unsure   bool          // a try got no answer
 	out      bool          // a copy is in a mailbox
+	recalled bool          // a recall holds it
 }
 
 func (l *letter) waits() bool { return l.state == "waiting" }
@@ -65,6 +66,9 @@ func (m *Model) Due() (all []int) {
 // deliver is a worker's try at one letter.
 func (m *Model) deliver(c Call) string {
 	l := m.letters[c.Letter]
+	if m.recalled[l.to] {
+		return l.state
+	}
 	to := l.to
 	if l.account != 0 && l.attempts == 0 { // it finds its address now
 		switch to = m.relied(l.account); {
@@ -73,6 +77,10 @@ func (m *Model) deliver(c Call) string {
 			return l.state
 		case to < 0:
 			l.end("cancelled")
+			return l.state
+		case m.recalled[to] && !m.suppressed[to]:
+			l.to = to
+			m.meet("a recall meets a letter that finds its address")
 			return l.state
 		}
 	}

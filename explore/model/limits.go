@@ -91,14 +91,11 @@ func (m *Model) ownTry(id int) bool {
 // keep remembers a browser that has signed in by a challenge, and forgets the one of the account that has not for
 // longest beyond ten.
 func (m *Model) keep(challenge, id, account, address int) int {
-	if id < 0 {
+	if id < 0 || m.known[id].gone { // what was revoked is never known again
 		m.known = append(m.known, &known{account: account, address: address, letter: never, triesFrom: never})
 		id = len(m.known) - 1
 	}
 	k := m.known[id]
-	if k.gone { // revoked since it began: known anew
-		*k = known{account: account, address: address, letter: never, triesFrom: never}
-	}
 	k.challenge, k.used = challenge, m.Now
 	for {
 		n, oldest := 0, -1
@@ -152,7 +149,8 @@ func (m *Model) pause(address int) time.Duration {
 	return min(time.Duration(math.Exp2(min(over, 10)))*time.Second, 30*time.Second)
 }
 
-// triesAt is how many tries a new sign-in of an unknown browser has: five, three after ten wrong codes, one after thirty.
+// triesAt is how many tries a new sign-in of an unknown browser has: five, three after ten wrong codes, one after
+// thirty.
 func (m *Model) triesAt(address int) int {
 	switch n := m.wrongCodes(address); {
 	case n >= 30:

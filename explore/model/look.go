@@ -72,7 +72,9 @@ func (m *Model) Interesting() map[Verb]int {
 	worth(len(m.WithLink()) > 0, ProveLink, 4)
 	worth(len(m.Acceptable()) > 0, Accept, 20)
 	worth(len(m.TellingOfChange()) > 0, Undo, 5)
-	worth(len(m.Frozen()) > 0, Decide, 5)
+	worth(len(m.Frozen()) > 0, Decide, 6)
+	worth(len(m.Frozen()) > 0, ProveLink, 6)
+	worth(len(m.Frozen()) > 0, BeginSignup, 3)
 	worth(len(m.Living()) > 0, Change, 4)
 	worth(len(m.Living()) > 0, StepUp, 3)
 	worth(len(m.Living()) > 0, Release, 1)
@@ -82,6 +84,7 @@ func (m *Model) Interesting() map[Verb]int {
 	worth(len(m.SignIns()) > 0, Elsewhere, 3)
 	worth(len(m.Waiting()) > 0, Correct, 2)
 	worth(len(m.WithLink()) > 0, ResendByLink, 1)
+	worth(len(m.Recalled()) > 0, EndRecall, 3)
 	return out
 }
 
@@ -92,9 +95,15 @@ func (m *Model) SignIns() []int {
 	})
 }
 
+// Recalled are the addresses that letters are called back from.
+func (m *Model) Recalled() []int { return count(Addresses, func(a int) bool { return m.recalled[a] }) }
+
 // Waiting are the browsers that wait for a letter, or have one.
 func (m *Model) Waiting() []int {
-	return count(Browsers, func(b int) bool { return m.ticketOf(b) >= 0 && m.challenges[m.ticketOf(b)].state == "open" })
+	return count(Browsers, func(b int) bool {
+		return m.ticketOf(b) >= 0 &&
+			m.challenges[m.ticketOf(b)].state == "open"
+	})
 }
 
 // Acceptable are the proofs whose challenges are open.

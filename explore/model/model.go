@@ -26,6 +26,7 @@ type Model struct {
 	wrong      map[int]wrong // wrong codes at a mailbox
 	spent      map[string]time.Duration
 	suppressed map[int]bool
+	recalled   map[int]bool // addresses that letters are called back from
 
 	lastFate Fate // of the last letter that a provider was given
 
@@ -74,7 +75,7 @@ type wrong struct {
 // New returns a world in which nothing has happened.
 func New() *Model {
 	m := &Model{addresses: map[holding]*standing{}, holders: map[int]int{}, registered: map[int]registration{},
-		wrong: map[int]wrong{}, spent: map[string]time.Duration{}, suppressed: map[int]bool{},
+		wrong: map[int]wrong{}, spent: map[string]time.Duration{}, suppressed: map[int]bool{}, recalled: map[int]bool{},
 		Covered: map[string]int{}}
 	for range Browsers {
 		m.browsers = append(m.browsers, browser{-1, -1})

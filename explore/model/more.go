@@ -83,7 +83,8 @@ func (m *Model) elsewhere(call Call) string {
 	if begun >= 2 {
 		return "other browser"
 	}
-	at := m.begin(challenge{purpose: "signin", account: c.account, address: c.address, origin: n + 1, known: -1}, "signin")
+	at := m.begin(challenge{purpose: "signin", account: c.account, address: c.address, origin: n + 1, known: -1},
+		"signin")
 	m.browsers[call.Browser].ticket = at
 	m.meet("a way in by any letter")
 	return m.pending(at)
@@ -172,4 +173,37 @@ func (m *Model) acceptOwn(call Call, _ proof, c *challenge) string {
 	m.confirm(c.account, c.address)
 	c.state, c.accepted = "accepted", m.Now
 	return fmt.Sprintf("confirmed for account %d", c.account)
+}
+
+// recall calls back what goes to an address, now and later. When it has returned none of it begins to leave.
+func (m *Model) recall(c Call) string {
+	n := 0
+	m.recalled[c.Address] = true
+	for _, l := range m.letters {
+		if m.recalled[l.to] && l.waits() {
+			l.state, l.recalled = "held", true
+			n++
+		}
+	}
+	m.meet(fmt.Sprintf("letters are called back: %t", n > 0))
+	return "ok"
+}
+
+// endRecall lets go what a recall holds.
+func (m *Model) endRecall(c Call) string {
+	n := 0
+	delete(m.recalled, c.Address)
+	for _, l := range m.letters {
+		if l.to == c.Address && l.recalled && l.state == "held" {
+			l.state, l.recalled = "waiting", false
+			n++
+		}
+	}
+	return fmt.Sprintf("%d released", n)
+}
+
+// steal gives a browser the cookies of another.
+func (m *Model) steal(c Call) string {
+	m.browsers[c.Browser] = m.browsers[c.Other]
+	return "ok"
 }

@@ -66,8 +66,8 @@ func Run(ctx context.Context, filter string, limit time.Duration) error {
 	return nil
 }
 
-// find builds an explorer whose service has the fault, and has it explore. It returns after how much it was found, "" if
-// it was not.
+// find builds an explorer whose service has the fault, and has it explore. It returns after how much it was found, ""
+// if it was not.
 func (f Fault) find(ctx context.Context, top string, limit time.Duration) (found string, err error) {
 	dir, err := os.MkdirTemp("", "illumicode-planted-")
 	if err != nil {

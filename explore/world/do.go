@@ -25,6 +25,11 @@ func (w *World) Do(ctx context.Context, c *model.Call) string {
 		model.Care: w.care, model.Rotate: w.rotate, model.Correct: w.correct, model.Elsewhere: w.elsewhere,
 		model.ResendByLink: w.resendByLink, model.RevokeByLink: w.revokeByLink, model.Suppress: w.suppress,
 		model.Restore: w.restore, model.Vouch: w.vouch, model.Move: w.move, model.Custom: w.custom,
+		model.Recall: w.recall, model.EndRecall: w.endRecall,
+		model.Steal: func(_ context.Context, c *model.Call) (string, error) {
+			w.browsers[c.Browser] = w.browsers[c.Other]
+			return "ok", nil
+		},
 		model.Pass: func(_ context.Context, c *model.Call) (string, error) { w.now += c.For; return "ok", nil },
 	}[c.Verb]
 	answer, err := do(ctx, c)
@@ -65,7 +70,8 @@ func (w *World) words(err error) string {
 }
 
 // transact runs what the application does in a transaction, which ends as the call says.
-func (w *World) transact(ctx context.Context, end model.End, fn func(context.Context, illumicode.Tx) error) (err error) {
+func (w *World) transact(ctx context.Context, end model.End, fn func(context.Context,
+	illumicode.Tx) error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			if p != any(model.Panic) {

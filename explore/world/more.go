@@ -16,7 +16,8 @@ func (w *World) correct(ctx context.Context, c *model.Call) (string, error) {
 }
 
 func (w *World) elsewhere(ctx context.Context, c *model.Call) (string, error) {
-	p, err := w.svc.SignInElsewhere(ctx, w.letter(c.Letter).link, illumicode.Request{Ticket: w.browsers[c.Browser].ticket})
+	p, err := w.svc.SignInElsewhere(ctx, w.letter(c.Letter).link,
+		illumicode.Request{Ticket: w.browsers[c.Browser].ticket})
 	return w.waits(ctx, c.Browser, p, err)
 }
 
@@ -31,6 +32,9 @@ func (w *World) resendByLink(ctx context.Context, c *model.Call) (string, error)
 		return "", err
 	}
 	row, err := w.parts.Store.Challenge(ctx, id[0])
+	if err == nil {
+		err = w.learn(ctx)
+	}
 	return w.told(row.Ticket, p), err
 }
 
@@ -82,4 +86,15 @@ func (w *World) custom(ctx context.Context, c *model.Call) (string, error) {
 func (w *World) told(digest string, p illumicode.Pending) string {
 	return fmt.Sprintf("ok: challenge %d, %d tries left, again after %v, ends %v", w.challenges[digest], p.TriesLeft,
 		p.ResendAfter.Sub(w.start), p.Ends.Sub(w.start))
+}
+
+func (w *World) recall(ctx context.Context, c *model.Call) (string, error) {
+	r, err := desk.New(w.svc).Recall(ctx, desk.Choice{Address: address(c.Address)}, "the wrong pier")
+	w.recalls[c.Address] = r.ID
+	return "ok", err
+}
+
+func (w *World) endRecall(ctx context.Context, c *model.Call) (string, error) {
+	n, err := desk.New(w.svc).EndRecall(ctx, w.recalls[c.Address])
+	return fmt.Sprintf("%d released", n), err
 }

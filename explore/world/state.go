@@ -20,7 +20,8 @@ func (w *World) learn(ctx context.Context) error {
 			w.challenges[digest] = len(w.challenges)
 		}
 	}
-	w.letters, err = w.column(ctx, `SELECT id FROM illumicode_delivery UNION SELECT id FROM illumicode_ended ORDER BY id`)
+	w.letters, err = w.column(ctx,
+		`SELECT id FROM illumicode_delivery UNION SELECT id FROM illumicode_ended ORDER BY id`)
 	return err
 }
 
@@ -57,8 +58,8 @@ const (
 		SUBSTR(new_address, 7, 1) || ' is ' || state FROM illumicode_change ORDER BY made, id`
 	holdersHad = `SELECT 'address ' || SUBSTR(mailbox, 7, 1) || ' is held by ' || subject
 		FROM illumicode_holder ORDER BY mailbox`
-	challengesHad = `SELECT CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries || ' tries spent, rung ' ||
-		resends || ', code ' || generation FROM illumicode_challenge ORDER BY created, rowid`
+	challengesHad = `SELECT CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries ||
+		' tries spent, rung ' || resends || ', code ' || generation FROM illumicode_challenge ORDER BY created, rowid`
 	lettersHad = `SELECT letter || ' to address ' || CASE address WHEN '' THEN '-1'
 		ELSE SUBSTR(address, 7, 1) END || ': ' || state || ' after ' || attempts || ' tries' FROM
 		(SELECT id, letter, address, state, attempts FROM illumicode_delivery

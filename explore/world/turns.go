@@ -12,8 +12,9 @@ import (
 	"github.com/illumicode/illumicode/internal/store/db"
 )
 
-// Turns lets calls run at once, one transaction at a time, in an order that is decided from outside. On SQLite a writing
-// transaction has the whole file, so that nothing finer can happen; a statement outside of one is a turn by itself.
+// Turns lets calls run at once, one transaction at a time, in an order that is decided from outside. On SQLite a
+// writing transaction has the whole file, so that nothing finer can happen; a statement outside of one is a turn by
+// itself.
 type Turns struct {
 	// Next chooses who of those that wait goes on, by their places among the calls; it is told in ascending order.
 	Next func(waiting []int) int

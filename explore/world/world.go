@@ -49,6 +49,7 @@ type World struct {
 	proofs     []illumicode.Proof
 	challenges map[string]int // by their tickets' digests
 	letters    []string       // ids of deliveries, in order
+	recalls    map[int]string // by their addresses
 	seam       db.Seam        // of a history with calls at once, or with faults; else nil
 	tables     []string
 	queries    map[string]*sql.Stmt
@@ -127,7 +128,8 @@ func (w *World) Close() error {
 func (w *World) Empty(ctx context.Context) error {
 	w.start, w.now = w.start.Add(apart), 0
 	*w = World{store: w.store, keys: w.keys, first: w.first, way: w.way, log: w.log, dir: w.dir,
-		start: w.start, logged: w.logged, tables: w.tables, queries: w.queries, svc: w.svc, browsers: make([]cookies, model.Browsers), challenges: map[string]int{}}
+		start: w.start, logged: w.logged, tables: w.tables, queries: w.queries, svc: w.svc, browsers: make([]cookies,
+			model.Browsers), challenges: map[string]int{}, recalls: map[int]string{}}
 	clear(w.way.letters)
 	w.logged = len(w.log.String())
 	ring, err := token.Parse(w.first)

@@ -34,10 +34,9 @@ const MostBrowsers = 10
 
 var (
 	newBrowser  = browserRow.Insert("browser", db.Values{})
-	keepBrowser = db.Q(newBrowser.Alone() + ` ON CONFLICT (id) DO UPDATE
-		SET name = excluded.name, challenge = excluded.challenge, used = excluded.used
-		WHERE illumicode_browser.subject = excluded.subject`)
-	dropOldest = db.Q(`DELETE FROM @browser WHERE subject = ? AND id NOT IN (SELECT id FROM @browser
+	keepBrowser = db.Q(newBrowser.Alone())
+	useBrowser  = db.Q(`UPDATE @browser SET name = ?, challenge = ?, used = ? WHERE id = ? AND subject = ?`)
+	dropOldest  = db.Q(`DELETE FROM @browser WHERE subject = ? AND id NOT IN (SELECT id FROM @browser
 		WHERE subject = ? ORDER BY used DESC, id DESC LIMIT ?)`)
 	selectBrowser  = db.Q(`SELECT ` + browserRow.Names() + ` FROM @browser WHERE id = ?`)
 	selectBrowsers = db.Q(`SELECT ` + browserRow.Names() + ` FROM @browser WHERE subject = ?
@@ -58,8 +57,13 @@ var (
 		WHERE o.subject = illumicode_browser.subject AND o.tries > ? AND o.tries_from > ?) < ?)`)
 )
 
-// KeepBrowser adds a browser that has signed in, or says that it did once more, and forgets the oldest of its subject
-// beyond [MostBrowsers].
+// UseBrowser says that a known browser has signed in once more, and reports whether it is known: not if it was revoked.
+func (t Tx) UseBrowser(ctx context.Context, b Browser) (bool, error) {
+	n, err := t.Exec(ctx, useBrowser, b.Name, b.Challenge, db.Millis(b.Used), b.ID, b.Subject)
+	return n == 1, err
+}
+
+// KeepBrowser adds a browser that has signed in, and forgets the oldest of its subject beyond [MostBrowsers].
 func (t Tx) KeepBrowser(ctx context.Context, b Browser) error {
 	if _, err := t.Exec(ctx, keepBrowser, newBrowser.Args(b)...); err != nil {
 		return err

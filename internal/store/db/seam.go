@@ -22,8 +22,8 @@ const (
 )
 
 // A Seam is told of each point, and may wait there. Its error takes the place of what would follow: of ToRun and
-// ToCommit, that it was not done; of Ran and Committed, that it was done and its answer was lost. A writer's turn cannot
-// fail.
+// ToCommit, that it was not done; of Ran and Committed, that it was done and its answer was lost. A writer's turn
+// cannot fail.
 type Seam func(ctx context.Context, at Point, words string) error
 
 // Watch has a seam be told of everything from now on. Call it before the database is used; nobody does in production.
@@ -37,7 +37,8 @@ func (s *Database) at(ctx context.Context, at Point, words string) error {
 }
 
 // begun begins a transaction of whatever kind between its two points.
-func begun[T interface{ Rollback() error }](ctx context.Context, s *Database, begin func() (T, error)) (tx T, err error) {
+func begun[T interface{ Rollback() error }](ctx context.Context, s *Database, begin func() (T, error)) (tx T,
+	err error) {
 	if err := s.at(ctx, ToBegin, ""); err != nil {
 		return tx, err
 	}
