@@ -76,12 +76,10 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 		return Proof{}, ErrNoTries
 	}
 	known, err := s.mayTry(ctx, c)
-	if errors.Is(err, ErrTooSoon) { // what it waits for may have used up its tries
-		if now, lookErr := s.byTicket(ctx, ticket); lookErr == nil && (now.Tries != c.Tries || now.State != c.State) {
-			return s.Prove(ctx, ticket, code)
-		}
-	}
-	if err != nil {
+	switch {
+	case errors.Is(err, ErrTooSoon) && s.movedOn(ctx, c, ticket): // what it waits for may have used up its tries
+		return s.Prove(ctx, ticket, code)
+	case err != nil:
 		return Proof{}, err
 	}
 	right, err := s.guess(ctx, c, known)
@@ -95,16 +93,7 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	})
 	if errors.Is(err, rows.ErrNotFound) { // accepted meanwhile, no try left, or another was faster
 		right(ctx) // no code was looked at
-		if c, err = s.byTicket(ctx, ticket); err != nil {
-			return Proof{}, err
-		}
-		switch {
-		case c.State != proof.Open:
-			return Proof{}, outcomeError(c.Asked(challenge.Code, s.p.Now()))
-		case c.Tries != spent && c.Tries < c.TriesAllowed:
-			return s.Prove(ctx, ticket, code)
-		}
-		return Proof{}, ErrNoTries
+		return s.tryAgain(ctx, ticket, code, spent)
 	}
 	if err != nil {
 		return Proof{}, err
@@ -122,6 +111,26 @@ func (s *Service) Prove(ctx context.Context, ticket Ticket, code string) (Proof,
 	}
 	right(ctx)
 	return s.proven(ctx, c, challenge.Code, true)
+}
+
+// tryAgain proves a code whose try could not be spent, where another came in between and some are left.
+func (s *Service) tryAgain(ctx context.Context, ticket Ticket, code string, spent int) (Proof, error) {
+	c, err := s.byTicket(ctx, ticket)
+	switch {
+	case err != nil:
+		return Proof{}, err
+	case c.State != proof.Open:
+		return Proof{}, outcomeError(c.Asked(challenge.Code, s.p.Now()))
+	case c.Tries != spent && c.Tries < c.TriesAllowed:
+		return s.Prove(ctx, ticket, code)
+	}
+	return Proof{}, ErrNoTries
+}
+
+// movedOn reports whether a challenge is not any more as it was read: another try came in between.
+func (s *Service) movedOn(ctx context.Context, c rows.Challenge, ticket Ticket) bool {
+	now, err := s.byTicket(ctx, ticket)
+	return err == nil && (now.Tries != c.Tries || now.State != c.State)
 }
 
 // guess debits the rules on wrong codes, for a browser that is not known. right gives it back.

@@ -69,7 +69,8 @@ func (s *Service) StepUp(ctx context.Context, subject string, r Request, action 
 	st := start{purpose: challenge.StepUp, subject: subject, action: action.digest(), data: string(data)}
 	var p Pending
 	err = s.admitted(ctx, r, func(ctx context.Context, t Tx, a Admission) (err error) {
-		// The account may be closed, or leave the address, at this moment: what it begins is ended with it, or is not begun.
+		// The account may be closed, or leave the address, at this moment: what it begins is ended with it, or is not
+		// begun.
 		if _, err := t.rows().BeginByFailures(ctx, changing(subject), s.p.Now()); err != nil {
 			return err
 		}

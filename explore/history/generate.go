@@ -57,7 +57,7 @@ var weights = []struct {
 	{model.Cancel, 1}, {model.Deliver, 24}, {model.Care, 4}, {model.Rotate, 2},
 	{model.Correct, 4}, {model.Elsewhere, 3}, {model.ResendByLink, 2}, {model.RevokeByLink, 1}, {model.Suppress, 1},
 	{model.Restore, 1}, {model.Vouch, 3}, {model.Move, 1}, {model.Custom, 3}, {model.Recall, 2},
-	{model.EndRecall, 1}, {model.Steal, 2}}
+	{model.EndRecall, 1}, {model.Steal, 2}, {model.Tamper, 2}}
 
 // Verbs are those that histories are made of.
 func Verbs() map[model.Verb]bool {

@@ -46,6 +46,8 @@ func resolve(m *model.Model, s Step) (model.Call, bool) {
 		c.Letter = among(m.WithChallenge(), s.D)
 	case model.ResendByLink:
 		c.Letter = among(m.WithLink(), s.D)
+	case model.Tamper:
+		c.Challenge, c.Undoable = among(m.Open(), s.D), s.C%2 == 0
 	case model.EndRecall:
 		c.Address = among(m.Recalled(), s.C)
 	case model.Recall:
@@ -159,6 +161,8 @@ func sayWithoutBrowser(c model.Call, a string) string {
 		return fmt.Sprintf("an operator keeps letters from address %d", c.Address)
 	case model.Restore:
 		return fmt.Sprintf("an operator lets letters go to address %d again", c.Address)
+	case model.Tamper:
+		return fmt.Sprintf("somebody writes to the row of challenge %d", c.Challenge)
 	case model.Recall:
 		return fmt.Sprintf("an operator calls letters to address %d back", c.Address)
 	case model.EndRecall:

@@ -73,7 +73,7 @@ func PlayBlock(ctx context.Context, w *world.World, b Block) (*model.Model, erro
 // atOnce reports whether a call can be made beside others: one provider does one thing at a time, and time passes for
 // all.
 func atOnce(c model.Call, beside []model.Call) bool {
-	if c.Verb == model.Pass || c.Verb == model.Rotate || c.Verb == model.Steal {
+	if c.Verb == model.Pass || c.Verb == model.Rotate || c.Verb == model.Steal || c.Verb == model.Tamper {
 		return false
 	}
 	return c.Verb != model.Deliver || !slices.ContainsFunc(beside,

@@ -65,7 +65,8 @@ func (m *Model) waiting(ticket, account, address int, sealed bool) int {
 		return -1
 	}
 	c := m.challenges[ticket]
-	if c.purpose != "signup" || c.address != address || c.state != "open" || c.burnt() || m.Now >= c.ends ||
+	if c.tampered || c.purpose != "signup" || c.address != address || c.state != "open" || c.burnt() ||
+		m.Now >= c.ends ||
 		!c.decoy && c.account != account || sealed && !c.sealed {
 		return -1
 	}

@@ -44,6 +44,7 @@ const (
 	Recall       Verb = "recall"         // an operator calls letters to an address back: Address
 	EndRecall    Verb = "end-recall"     // an operator lets them go again: Address
 	Steal        Verb = "steal"          // a thief copies a browser's cookies into another: Browser, Other
+	Tamper       Verb = "tamper"         // somebody writes to the row of a challenge: Challenge
 	Rotate       Verb = "rotate"         // an operator has another key sign
 )
 
@@ -78,6 +79,7 @@ type Call struct {
 	Admission int
 	Letter    int // -1 for a wrong code
 	Proof     int
+	Challenge int
 	Key       int
 	Undoable  bool
 	End       End
@@ -98,7 +100,7 @@ func (m *Model) Do(c Call) string {
 		Stale: m.stale, Notify: m.notify, Cancel: m.cancel, Deliver: m.deliver, Care: m.care,
 		Correct: m.correct, Elsewhere: m.elsewhere, ResendByLink: m.resendByLink, RevokeByLink: m.revokeByLink,
 		Suppress: m.suppress, Restore: m.restore, Vouch: m.vouch, Move: m.move, Custom: m.custom,
-		Steal: m.steal, Recall: m.recall, EndRecall: m.endRecall,
+		Steal: m.steal, Tamper: m.tamper, Recall: m.recall, EndRecall: m.endRecall,
 		Rotate: func(Call) string { return "ok" },
 	}[c.Verb]
 	answer := do(c)

@@ -51,6 +51,7 @@ type challenge struct {
 	resendAfter time.Duration
 
 	superseded bool
+	tampered   bool   // somebody has written to its row
 	origin     int    // the challenge whose letter let it begin, from 1; 0 for none
 	known      int    // the known browser that began it; -1 for none
 	action     string // that it is good for
@@ -195,6 +196,9 @@ func (m *Model) ticketOf(b int) int {
 func (m *Model) resend(call Call) string {
 	n := m.ticketOf(call.Browser)
 	if n < 0 {
+		return "invalid"
+	}
+	if m.challenges[n].tampered {
 		return "invalid"
 	}
 	if c := m.challenges[n]; c.burnt() && c.state == "open" && m.Now < c.ends {

@@ -102,6 +102,11 @@ func (m *Model) deliver(c Call) string {
 			l.end(why)
 			return l.state
 		}
+		if m.challenges[l.challenge].tampered {
+			m.meet("a letter whose challenge was written to")
+			l.end("failed")
+			return l.state
+		}
 	}
 	l.to = to
 	return m.try(c, l)

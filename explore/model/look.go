@@ -95,6 +95,14 @@ func (m *Model) SignIns() []int {
 	})
 }
 
+// Open are the challenges that are open.
+func (m *Model) Open() []int {
+	return count(len(m.challenges), func(i int) bool {
+		return m.challenges[i].state == "open" &&
+			!m.challenges[i].tampered
+	})
+}
+
 // Recalled are the addresses that letters are called back from.
 func (m *Model) Recalled() []int { return count(Addresses, func(a int) bool { return m.recalled[a] }) }
 

@@ -17,7 +17,7 @@ func (m *Model) correct(call Call) string {
 	}
 	c := m.challenges[n]
 	switch {
-	case c.purpose != "signup" && c.purpose != "reverify":
+	case c.tampered, c.purpose != "signup" && c.purpose != "reverify":
 		return "invalid"
 	case over(c) != "":
 		return over(c)
@@ -59,7 +59,7 @@ func (m *Model) elsewhere(call Call) string {
 	n := m.letters[call.Letter].challenge
 	c := m.challenges[n]
 	switch {
-	case c.purpose != "signin" || c.origin > 0:
+	case c.tampered, c.purpose != "signin" || c.origin > 0:
 		return "invalid"
 	case c.state == "accepted":
 		return "used"
@@ -95,6 +95,8 @@ func (m *Model) resendByLink(call Call) string {
 	n := m.letters[call.Letter].challenge
 	c := m.challenges[n]
 	switch {
+	case c.tampered:
+		return "invalid"
 	case over(c) == "used" && c.purpose == "reverify" && m.frozen(c.account):
 		return "frozen"
 	case over(c) != "":
@@ -106,6 +108,9 @@ func (m *Model) resendByLink(call Call) string {
 // revokeByLink makes all browsers of an account unknown, for the reader of a letter.
 func (m *Model) revokeByLink(call Call) string {
 	c := m.challenges[m.letters[call.Letter].challenge]
+	if c.tampered {
+		return "invalid"
+	}
 	if m.Now >= c.ends+7*day {
 		return "expired"
 	}
@@ -200,6 +205,12 @@ func (m *Model) endRecall(c Call) string {
 		}
 	}
 	return fmt.Sprintf("%d released", n)
+}
+
+// tamper writes to what a challenge was bound to at its beginning. It opens nothing any more.
+func (m *Model) tamper(c Call) string {
+	m.challenges[c.Challenge].tampered = true
+	return "ok"
 }
 
 // steal gives a browser the cookies of another.

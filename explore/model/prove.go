@@ -24,6 +24,8 @@ func (m *Model) prove(call Call) string {
 	}
 	c := m.challenges[n]
 	switch {
+	case c.tampered:
+		return "invalid"
 	case over(c) != "":
 		return over(c)
 	case c.link:
@@ -65,6 +67,8 @@ func (m *Model) proveLink(call Call) string {
 	c := m.challenges[l.challenge]
 	here := m.ticketOf(call.Browser) == l.challenge
 	switch {
+	case c.tampered:
+		return "invalid"
 	case over(c) == "used" && c.purpose == "reverify" && m.frozen(c.account):
 		return "frozen"
 	case over(c) != "":
@@ -99,7 +103,7 @@ func (m *Model) accept(call Call) string {
 	switch {
 	case c.state == "accepted":
 		return "used"
-	case c.state != "open", m.frozen(c.account) && c.purpose != "reverify":
+	case c.tampered, c.state != "open", m.frozen(c.account) && c.purpose != "reverify":
 		return "called off"
 	case (c.purpose == "signin" || c.purpose == "stepup") && !m.holds(c.account, c.address):
 		return "called off"
@@ -171,6 +175,9 @@ func (m *Model) acceptSignIn(call Call, p proof, c *challenge) string {
 func (m *Model) notMe(call Call) string {
 	l := m.letters[call.Letter]
 	c := m.challenges[l.challenge]
+	if c.tampered {
+		return "invalid"
+	}
 	if m.Now >= c.ends+7*day {
 		return "expired"
 	}

@@ -3,6 +3,7 @@
 package planted
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,6 +21,7 @@ type Fault struct {
 	Name     string // what is wrong then
 	File     string // from the top of the repository
 	Old, New string
+	Kind     string // of the histories that must find it; empty for those of one step after another
 }
 
 // Plant returns the file with the fault in it. top is the top of the repository.
@@ -90,7 +92,8 @@ func (f Fault) find(ctx context.Context, top string, limit time.Duration) (found
 	if out, err := build.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("it does not build: %w\n%s", err, out)
 	}
-	out, err := exec.CommandContext(ctx, binary, "-for", limit.String()).CombinedOutput()
+	out, err := exec.CommandContext(ctx, binary, "-for", limit.String(), "-kind",
+		cmp.Or(f.Kind, "sequential")).CombinedOutput()
 	switch {
 	case err == nil:
 		return "", nil

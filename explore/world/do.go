@@ -30,7 +30,8 @@ func (w *World) Do(ctx context.Context, c *model.Call) string {
 			w.browsers[c.Browser] = w.browsers[c.Other]
 			return "ok", nil
 		},
-		model.Pass: func(_ context.Context, c *model.Call) (string, error) { w.now += c.For; return "ok", nil },
+		model.Tamper: w.tamper,
+		model.Pass:   func(_ context.Context, c *model.Call) (string, error) { w.now += c.For; return "ok", nil },
 	}[c.Verb]
 	answer, err := do(ctx, c)
 	if err == nil {

@@ -98,3 +98,15 @@ func (w *World) endRecall(ctx context.Context, c *model.Call) (string, error) {
 	n, err := desk.New(w.svc).EndRecall(ctx, w.recalls[c.Address])
 	return fmt.Sprintf("%d released", n), err
 }
+
+// tamper writes to a column that a challenge is bound to.
+func (w *World) tamper(ctx context.Context, c *model.Call) (string, error) {
+	w.tampered = true
+	set := "action = action || 'x'"
+	if c.Undoable {
+		set = "decoy = 1 - decoy"
+	}
+	_, err := w.store.DB().ExecContext(ctx, "UPDATE illumicode_challenge SET "+set+` WHERE id = (SELECT id
+		FROM illumicode_challenge ORDER BY created, rowid LIMIT 1 OFFSET ?)`, c.Challenge)
+	return "ok", err
+}
