@@ -92,6 +92,9 @@ func TestImports(t *testing.T) {
 				storeFloors[inside] >= storeFloors[strings.TrimPrefix(p.ImportPath, module+"/internal/store")] {
 				t.Errorf("%s imports %s, which is not below it", p.ImportPath, imp)
 			}
+			if strings.HasSuffix(p.ImportPath, "/explore/model") && strings.HasPrefix(imp, module) {
+				t.Errorf("%s imports %s: the model shares nothing with what it is compared with", p.ImportPath, imp)
+			}
 			if from == "internal/core" && !coreMay(imp) {
 				t.Errorf("%s imports %s: the core computes, and touches neither network, files, clock nor database",
 					p.ImportPath, imp)
