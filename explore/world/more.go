@@ -22,8 +22,7 @@ func (w *World) elsewhere(ctx context.Context, c *model.Call) (string, error) {
 }
 
 func (w *World) resendByLink(ctx context.Context, c *model.Call) (string, error) {
-	id, err := w.column(ctx, `SELECT challenge FROM illumicode_delivery WHERE id = '`+w.letters[c.Letter]+`' UNION
-		SELECT challenge FROM illumicode_ended WHERE id = '`+w.letters[c.Letter]+`'`)
+	d, err := w.parts.Store.Delivery(ctx, w.letters[c.Letter])
 	if err != nil {
 		return "", err
 	}
@@ -31,7 +30,7 @@ func (w *World) resendByLink(ctx context.Context, c *model.Call) (string, error)
 	if err != nil {
 		return "", err
 	}
-	row, err := w.parts.Store.Challenge(ctx, id[0])
+	row, err := w.parts.Store.Challenge(ctx, d.Challenge)
 	if err == nil {
 		err = w.learn(ctx)
 	}

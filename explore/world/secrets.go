@@ -50,7 +50,7 @@ func alone(rows, code string) bool {
 
 // dump returns all values of a table as text.
 func (w *World) dump(ctx context.Context, table string) (string, error) {
-	rows, err := w.store.DB().QueryContext(ctx, "SELECT * FROM "+table)
+	rows, err := w.query(ctx, "SELECT * FROM "+table)
 	if err != nil {
 		return "", err
 	}

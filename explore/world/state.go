@@ -3,38 +3,40 @@ package world
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"fmt"
 	"strings"
 
 	"github.com/illumicode/illumicode/explore/model"
 )
 
-// learn finds what challenges and letters there are since it was last called.
+// learn numbers the challenges that there are.
 func (w *World) learn(ctx context.Context) error {
 	all, err := w.column(ctx, "SELECT ticket FROM illumicode_challenge ORDER BY created, rowid")
-	if err != nil {
-		return err
-	}
 	for _, digest := range all {
 		if _, known := w.challenges[digest]; !known {
 			w.challenges[digest] = len(w.challenges)
 		}
 	}
-	w.letters, err = w.column(ctx,
-		`SELECT id FROM illumicode_delivery UNION SELECT id FROM illumicode_ended ORDER BY id`)
 	return err
 }
 
-// column returns the only column of a query, which is prepared once.
-func (w *World) column(ctx context.Context, query string) (out []string, err error) {
-	stmt := w.queries[query]
-	if stmt == nil {
-		if stmt, err = w.store.DB().PrepareContext(ctx, query); err != nil {
-			return nil, err
-		}
-		w.queries[query] = stmt
+// query runs a query, which is prepared once.
+func (w *World) query(ctx context.Context, query string) (*sql.Rows, error) {
+	if stmt, ok := w.queries.Load(query); ok {
+		return stmt.(*sql.Stmt).QueryContext(ctx)
 	}
-	rows, err := stmt.QueryContext(ctx)
+	stmt, err := w.store.DB().PrepareContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	w.queries.Store(query, stmt)
+	return stmt.QueryContext(ctx)
+}
+
+// column returns the only column of a query.
+func (w *World) column(ctx context.Context, query string) (out []string, err error) {
+	rows, err := w.query(ctx, query)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +62,7 @@ const (
 		FROM illumicode_holder ORDER BY mailbox`
 	challengesHad = `SELECT CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries ||
 		' tries spent, rung ' || resends || ', code ' || generation FROM illumicode_challenge ORDER BY created, rowid`
-	lettersHad = `SELECT letter || ' to address ' || CASE address WHEN '' THEN '-1'
+	lettersHad = `SELECT id || '|' || letter || ' to address ' || CASE address WHEN '' THEN '-1'
 		ELSE SUBSTR(address, 7, 1) END || ': ' || state || ' after ' || attempts || ' tries' FROM
 		(SELECT id, letter, address, state, attempts FROM illumicode_delivery
 		UNION ALL SELECT id, letter, address, state, attempts FROM illumicode_ended) ORDER BY id`
@@ -100,8 +102,11 @@ func (w *World) State(ctx context.Context) (out []string, err error) {
 	for i, row := range all[challengesHad] {
 		out = append(out, fmt.Sprintf("challenge %d is %s", i, row))
 	}
+	w.letters = make([]string, 0, len(all[lettersHad]))
 	for i, row := range all[lettersHad] {
-		out = append(out, fmt.Sprintf("letter %d, %s", i, row))
+		id, words, _ := strings.Cut(row, "|")
+		w.letters = append(w.letters, id)
+		out = append(out, fmt.Sprintf("letter %d, %s", i, words))
 	}
 	return append(append(out, all[changesHad]...), all[holdersHad]...), nil
 }

@@ -18,7 +18,7 @@ import (
 type way struct {
 	fate    model.Fate
 	letters map[string]letter // what left, by the delivery
-	soured  bool              // it has not taken something
+	soured  bool              // it did not take the last one, which decoys follow
 }
 
 // A letter is what its reader can use of it.
@@ -41,7 +41,7 @@ func (w *way) Send(ctx context.Context, h provider.Handover) provider.Result {
 	if _, err := h.Message.WriteTo(io.Discard); err != nil {
 		return provider.Result{Class: retry.Transient, Reply: err.Error()}
 	}
-	w.soured = w.soured || w.fate != model.Takes
+	w.soured = w.fate == model.Later
 	switch w.fate {
 	case model.Later:
 		return provider.Result{Class: retry.Transient, Code: 451, Reply: "451 not now"}

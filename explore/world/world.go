@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/illumicode/illumicode"
@@ -53,7 +54,7 @@ type World struct {
 	tampered   bool           // somebody has written to the database
 	seam       db.Seam        // of a history with calls at once, or with faults; else nil
 	tables     []string
-	queries    map[string]*sql.Stmt
+	queries    *sync.Map // *sql.Stmt by its words
 }
 
 // cookies are what a browser has.
@@ -71,7 +72,7 @@ const digits = 9
 // Open returns a world on SQLite, in memory. Close it.
 func Open(ctx context.Context) (w *World, err error) {
 	w = &World{start: time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC), log: new(text.Text),
-		queries: map[string]*sql.Stmt{}}
+		queries: new(sync.Map)}
 	if w.dir, err = os.MkdirTemp("/dev/shm", "illumicode-explore-"); err != nil {
 		if w.dir, err = os.MkdirTemp("", "illumicode-explore-"); err != nil {
 			return nil, err
