@@ -22,6 +22,7 @@ import (
 
 	"github.com/illumicode/illumicode/explore/history"
 	"github.com/illumicode/illumicode/explore/planted"
+	"github.com/illumicode/illumicode/explore/world"
 )
 
 // version says which histories a seed stands for: another version makes up others.
@@ -30,6 +31,7 @@ const version = 1
 type flags struct {
 	seed    string
 	kind    string
+	on      string
 	story   bool
 	lasts   time.Duration
 	most    int
@@ -43,6 +45,7 @@ func main() {
 	flag.StringVar(&f.seed, "seed", "", "where to begin, as it was printed; empty for a fresh one")
 	flag.StringVar(&f.kind, "kind", string(history.Sequential),
 		"how histories are played: sequential, interleaved or faulty")
+	flag.StringVar(&f.on, "on", string(world.SQLite), "what they are played on: sqlite or postgres")
 	flag.BoolVar(&f.story, "story", false, "tell the one history of the seed")
 	flag.DurationVar(&f.lasts, "for", 0, "how long to explore")
 	flag.IntVar(&f.most, "histories", 0, "how many histories to play; 0 for no bound but -for")
@@ -73,7 +76,8 @@ func run(ctx context.Context, f flags) error {
 	case f.planted:
 		return planted.Run(ctx, f.fault, f.limit())
 	case f.story:
-		return history.Tell(ctx, history.Kind(f.kind), seed, os.Stdout)
+		return history.Tell(ctx, history.Run{Kind: history.Kind(f.kind), On: world.Database(f.on), Seed: seed},
+			os.Stdout)
 	case f.lasts == 0 && f.most == 0:
 		return errors.New("say how long (-for 30s), how many (-histories 1000), or which history to tell " +
 			"(-seed N -story)")
@@ -103,7 +107,8 @@ func parse(seed string) (uint64, error) {
 
 // explore plays histories until its time is over, and says what they met.
 func explore(ctx context.Context, seed uint64, f flags) error {
-	r := history.Run{Kind: history.Kind(f.kind), Seed: seed, Most: f.most, For: f.lasts, Keep: f.state}
+	r := history.Run{Kind: history.Kind(f.kind), On: world.Database(f.on), Seed: seed, Most: f.most, For: f.lasts,
+		Keep: f.state}
 	if err := r.Resume(); err != nil {
 		return err
 	}

@@ -32,6 +32,7 @@ const (
 // A Run is histories of many seeds, one after another.
 type Run struct {
 	Kind Kind
+	On   world.Database
 	Seed uint64        // of the first
 	Most int           // how many; 0 for no bound
 	For  time.Duration // how long; 0 for no bound
@@ -152,7 +153,7 @@ func (e *explorer) take() (seed uint64, ok bool) {
 // play plays histories on one world. A history's failure is shrunk even where the time is over.
 func (e *explorer) play(ctx context.Context) error {
 	always := context.WithoutCancel(ctx)
-	w, err := world.Open(always)
+	w, err := world.Open(always, e.run.On)
 	if err != nil {
 		return err
 	}
@@ -209,21 +210,21 @@ func playOne(ctx context.Context, w *world.World, kind Kind, seed uint64) (m *mo
 }
 
 // Tell plays the history of a seed and tells it step by step, to its end or to where it fails.
-func Tell(ctx context.Context, kind Kind, seed uint64, to io.Writer) error {
-	w, err := world.Open(ctx)
+func Tell(ctx context.Context, r Run, to io.Writer) error {
+	w, err := world.Open(ctx, r.On)
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	if kind == Sequential {
-		_, err = play(ctx, w, Make(seed, most), func(line string) { fmt.Fprintln(to, line) })
+	if r.Kind == Sequential {
+		_, err = play(ctx, w, Make(r.Seed, most), func(line string) { fmt.Fprintln(to, line) })
 		if f, ok := errors.AsType[*Failure](err); ok {
 			fmt.Fprintf(to, "%s\n\nThe shortest story that shows it:\n\n", f.Why)
 			return Shrink(ctx, w, f)
 		}
 		return err
 	}
-	_, _, err = playOne(ctx, w, kind, seed)
+	_, _, err = playOne(ctx, w, r.Kind, r.Seed)
 	if err == nil {
 		fmt.Fprintln(to, "it does not fail")
 	}

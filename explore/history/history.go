@@ -90,37 +90,44 @@ func play(ctx context.Context, w *world.World, steps []Step, tell func(line stri
 	return m, nil
 }
 
-// do does a call on the service. One that hangs, or panics, has failed.
+// do does a call on the service. One that hangs, or panics, has failed, whether it heeds its context or not.
 func do(ctx context.Context, w *world.World, c *model.Call) (answer string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, hangs)
 	defer cancel()
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("%s: a panic: %v", Say(*c), p)
-		}
+	done := make(chan error, 1)
+	go func() {
+		defer func() {
+			if p := recover(); p != nil {
+				done <- fmt.Errorf("%s: a panic: %v", Say(*c), p)
+			}
+		}()
+		answer = w.Do(ctx, c)
+		done <- ctx.Err()
 	}()
-	answer = w.Do(ctx, c)
-	if ctx.Err() != nil {
+	select {
+	case err = <-done:
+	case <-time.After(hangs + time.Second):
 		return "", fmt.Errorf("%s: it hangs", Say(*c))
 	}
-	return answer, nil
+	if err != nil && ctx.Err() != nil {
+		err = fmt.Errorf("%s: it hangs", Say(*c))
+	}
+	return answer, err
 }
 
 // differ returns in which lines two states differ, "" for none.
 func differ(want, got []string) string {
 	var out []string
+	left := slices.Clone(got)
 	for _, line := range want {
-		if !slices.Contains(got, line) {
+		if at := slices.Index(left, line); at >= 0 {
+			left = slices.Delete(left, at, at+1)
+		} else {
 			out = append(out, "    the model has: "+line)
 		}
 	}
-	for _, line := range got {
-		if !slices.Contains(want, line) {
-			out = append(out, "  the service has: "+line)
-		}
-	}
-	if len(out) == 0 && len(want) != len(got) {
-		out = append(out, "one has a line twice")
+	for _, line := range left {
+		out = append(out, "  the service has: "+line)
 	}
 	return strings.Join(out, "\n")
 }

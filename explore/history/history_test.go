@@ -17,7 +17,7 @@ func TestCorpus(t *testing.T) {
 	if err != nil || len(all) == 0 {
 		t.Fatalf("%d histories, %v", len(all), err)
 	}
-	w, err := world.Open(t.Context())
+	w, err := world.Open(t.Context(), world.SQLite)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,10 +31,14 @@ func TestCorpus(t *testing.T) {
 
 // A few histories of each kind, of seeds that are always the same.
 func TestHistories(t *testing.T) {
-	for _, kind := range []history.Kind{history.Sequential, history.Interleaved, history.Faulty} {
-		got, err := history.Explore(t.Context(), &history.Run{Kind: kind, Seed: 20, Most: 60})
-		if err != nil || got.Histories != 60 || len(got.Situations) < 40 {
-			t.Errorf("%s: %d histories, %d situations, %v", kind, got.Histories, len(got.Situations), err)
+	for _, r := range []history.Run{{Kind: history.Sequential, On: world.SQLite, Most: 60},
+		{Kind: history.Interleaved, On: world.SQLite, Most: 60}, {Kind: history.Faulty, On: world.SQLite, Most: 60},
+		{Kind: history.Sequential, On: world.Postgres, Most: 20}, {Kind: history.Interleaved, On: world.Postgres,
+			Most: 20}} {
+		r.Seed = 20
+		got, err := history.Explore(t.Context(), &r)
+		if err != nil || got.Histories != r.Most || len(got.Situations) < 20 {
+			t.Errorf("%s on %s: %d histories, %d situations, %v", r.Kind, r.On, got.Histories, len(got.Situations), err)
 		}
 	}
 }
@@ -42,11 +46,11 @@ func TestHistories(t *testing.T) {
 // A run that was interrupted goes on where it was.
 func TestContinue(t *testing.T) {
 	keep := t.TempDir() + "/run"
-	first := history.Run{Kind: history.Sequential, Seed: 7, Most: 5, Keep: keep}
+	first := history.Run{Kind: history.Sequential, On: world.SQLite, Seed: 7, Most: 5, Keep: keep}
 	if _, err := history.Explore(t.Context(), &first); err != nil {
 		t.Fatal(err)
 	}
-	next := history.Run{Kind: history.Sequential, Most: 8, Keep: keep}
+	next := history.Run{Kind: history.Sequential, On: world.SQLite, Most: 8, Keep: keep}
 	if err := next.Resume(); err != nil || next.Seed != 7 || next.Done != 5 {
 		t.Fatalf("%+v, %v", next, err)
 	}

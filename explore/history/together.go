@@ -80,7 +80,8 @@ func atOnce(c model.Call, beside []model.Call) bool {
 		func(o model.Call) bool { return o.Verb == model.Deliver })
 }
 
-var proofNumber = regexp.MustCompile(`^proof \d+`)
+// numbers tell which of two calls at once was first to add something, which no order of the model must explain.
+var numbers = regexp.MustCompile(`\b(proof|challenge|letter) \d+`)
 
 // plain returns an answer without what depends on the order in which two proofs were seen, or on whether a recall has
 // marked yet what it holds.
@@ -88,14 +89,14 @@ func plain(answer string) string {
 	if answer == "held" {
 		return "waiting"
 	}
-	return proofNumber.ReplaceAllString(answer, "a proof")
+	return numbers.ReplaceAllString(answer, "$1")
 }
 
 // explain returns "" if some order of the calls, one after the other on the model, has these answers and this state;
 // else what the orders lead to.
 func explain(m *model.Model, calls []model.Call, answers, state []string) string {
 	var all []string
-	slices.Sort(state)
+	state = plainly(state)
 	for order := range permutations(len(calls)) {
 		o := m.Clone()
 		var why []string
@@ -105,8 +106,7 @@ func explain(m *model.Model, calls []model.Call, answers, state []string) string
 				why = append(why, fmt.Sprintf("%s: %s", Say(calls[n]), want))
 			}
 		}
-		want := o.State()
-		slices.Sort(want)
+		want := plainly(o.State())
 		if diff := differ(want, state); diff != "" {
 			why = append(why, diff)
 		}
@@ -116,6 +116,16 @@ func explain(m *model.Model, calls []model.Call, answers, state []string) string
 		all = append(all, fmt.Sprintf("in the order %v the model says otherwise:\n%s", order, strings.Join(why, "\n")))
 	}
 	return strings.Join(all, "\n")
+}
+
+// plainly returns the lines of a state without what depends on an order.
+func plainly(state []string) []string {
+	out := make([]string, len(state))
+	for i, line := range state {
+		out[i] = plain(line)
+	}
+	slices.Sort(out)
+	return out
 }
 
 // permutations yields all orders of n.

@@ -22,6 +22,7 @@ type Fault struct {
 	File     string // from the top of the repository
 	Old, New string
 	Kind     string // of the histories that must find it; empty for those of one step after another
+	On       string // the database that they are played on; empty for SQLite
 }
 
 // Plant returns the file with the fault in it. top is the top of the repository.
@@ -93,7 +94,7 @@ func (f Fault) find(ctx context.Context, top string, limit time.Duration) (found
 		return "", fmt.Errorf("it does not build: %w\n%s", err, out)
 	}
 	out, err := exec.CommandContext(ctx, binary, "-for", limit.String(), "-kind",
-		cmp.Or(f.Kind, "sequential")).CombinedOutput()
+		cmp.Or(f.Kind, "sequential"), "-on", cmp.Or(f.On, "sqlite")).CombinedOutput()
 	switch {
 	case err == nil:
 		return "", nil

@@ -46,7 +46,7 @@ var errRollback = errors.New("the application rolls back")
 // words returns an error in the model's words.
 func (w *World) words(err error) string {
 	if e, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
-		return fmt.Sprintf("too soon, until %v", e.At.Sub(w.start))
+		return fmt.Sprintf("too soon, until %v", e.At.Sub(w.zero).Truncate(time.Millisecond))
 	}
 	if e, ok := errors.AsType[*illumicode.WrongCodeError](err); ok {
 		return fmt.Sprintf("wrong code, %d tries left", e.TriesLeft)
@@ -112,7 +112,7 @@ func (w *World) waits(ctx context.Context, b int, p illumicode.Pending, err erro
 		return "", errors.New("the ticket is of no challenge")
 	}
 	return fmt.Sprintf("ok: challenge %d, %d tries left, again after %v, ends %v", n, p.TriesLeft,
-		p.ResendAfter.Sub(w.start), p.Ends.Sub(w.start)), nil
+		p.ResendAfter.Sub(w.zero).Truncate(time.Millisecond), p.Ends.Sub(w.zero).Truncate(time.Millisecond)), nil
 }
 
 func (w *World) admit(ctx context.Context, c *model.Call) (string, error) {
@@ -325,7 +325,7 @@ func (w *World) deliver(ctx context.Context, c *model.Call) (string, error) {
 		return "", err
 	}
 	if c.Due = never; d.State == "waiting" {
-		c.Due = d.Due.Sub(w.start)
+		c.Due = d.Due.Sub(w.zero).Truncate(time.Millisecond)
 	}
 	return string(d.State), nil
 }
@@ -337,9 +337,9 @@ func (w *World) care(ctx context.Context, _ *model.Call) (string, error) {
 
 // rotate has another key sign; the one before verifies.
 func (w *World) rotate(context.Context, *model.Call) (string, error) {
-	ring, id, err := w.keys.Add(token.ForLinks, w.Now())
+	ring, id, err := w.keys.Add(token.ForLinks, w.svc.Now())
 	if err == nil {
-		ring, err = ring.Activate(id, w.Now(), w.Now().Add(90*24*time.Hour))
+		ring, err = ring.Activate(id, w.svc.Now(), w.svc.Now().Add(90*24*time.Hour))
 	}
 	if err == nil {
 		w.keys.Replace(ring)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/desk"
@@ -57,7 +58,7 @@ func (w *World) vouch(ctx context.Context, c *model.Call) (string, error) {
 
 func (w *World) move(ctx context.Context, c *model.Call) (answer string, err error) {
 	err = w.transact(ctx, model.Commit, func(ctx context.Context, tx illumicode.Tx) error {
-		n, err := tx.Move(ctx, fmt.Sprint("key ", c.Key), w.Now().Add(c.For))
+		n, err := tx.Move(ctx, fmt.Sprint("key ", c.Key), w.svc.Now().Add(c.For))
 		answer = fmt.Sprintf("%d moved", n)
 		return err
 	})
@@ -84,7 +85,7 @@ func (w *World) custom(ctx context.Context, c *model.Call) (string, error) {
 // told is what is said of a challenge that waits, by its ticket's digest.
 func (w *World) told(digest string, p illumicode.Pending) string {
 	return fmt.Sprintf("ok: challenge %d, %d tries left, again after %v, ends %v", w.challenges[digest], p.TriesLeft,
-		p.ResendAfter.Sub(w.start), p.Ends.Sub(w.start))
+		p.ResendAfter.Sub(w.zero).Truncate(time.Millisecond), p.Ends.Sub(w.zero).Truncate(time.Millisecond))
 }
 
 func (w *World) recall(ctx context.Context, c *model.Call) (string, error) {
@@ -105,7 +106,12 @@ func (w *World) tamper(ctx context.Context, c *model.Call) (string, error) {
 	if c.Undoable {
 		set = "decoy = 1 - decoy"
 	}
-	_, err := w.store.DB().ExecContext(ctx, "UPDATE illumicode_challenge SET "+set+` WHERE id = (SELECT id
-		FROM illumicode_challenge ORDER BY created, rowid LIMIT 1 OFFSET ?)`, c.Challenge)
-	return "ok", err
+	for digest, n := range w.challenges {
+		if n == c.Challenge {
+			_, err := w.store.DB().ExecContext(ctx,
+				"UPDATE illumicode_challenge SET "+set+" WHERE ticket = '"+digest+"'")
+			return "ok", err
+		}
+	}
+	return "", errors.New("there is no such challenge")
 }

@@ -10,9 +10,9 @@ import (
 	"github.com/illumicode/illumicode/explore/model"
 )
 
-// learn numbers the challenges that there are.
+// learn numbers the challenges that there are, in the order in which they are seen.
 func (w *World) learn(ctx context.Context) error {
-	all, err := w.column(ctx, "SELECT ticket FROM illumicode_challenge ORDER BY created, rowid")
+	all, err := w.column(ctx, "SELECT ticket FROM illumicode_challenge ORDER BY created, id")
 	for _, digest := range all {
 		if _, known := w.challenges[digest]; !known {
 			w.challenges[digest] = len(w.challenges)
@@ -60,12 +60,12 @@ const (
 		SUBSTR(new_address, 7, 1) || ' is ' || state FROM illumicode_change ORDER BY made, id`
 	holdersHad = `SELECT 'address ' || SUBSTR(mailbox, 7, 1) || ' is held by ' || subject
 		FROM illumicode_holder ORDER BY mailbox`
-	challengesHad = `SELECT CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries ||
-		' tries spent, rung ' || resends || ', code ' || generation FROM illumicode_challenge ORDER BY created, rowid`
+	challengesHad = `SELECT ticket || '|' || CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries ||
+		' tries spent, rung ' || resends || ', code ' || generation FROM illumicode_challenge ORDER BY created, id`
 	lettersHad = `SELECT id || '|' || letter || ' to address ' || CASE address WHEN '' THEN '-1'
 		ELSE SUBSTR(address, 7, 1) END || ': ' || state || ' after ' || attempts || ' tries' FROM
 		(SELECT id, letter, address, state, attempts FROM illumicode_delivery
-		UNION ALL SELECT id, letter, address, state, attempts FROM illumicode_ended) ORDER BY id`
+		UNION ALL SELECT id, letter, address, state, attempts FROM illumicode_ended) AS d ORDER BY id`
 )
 
 // State is what the model's State says, read from the service.
@@ -99,8 +99,12 @@ func (w *World) State(ctx context.Context) (out []string, err error) {
 			cmp.Or(strings.TrimSuffix(strings.TrimPrefix(relied, "person"), "@ternisle.example"), "none"),
 			cmp.Or(browsers[name], "0")))
 	}
-	for i, row := range all[challengesHad] {
-		out = append(out, fmt.Sprintf("challenge %d is %s", i, row))
+	if err := w.learn(ctx); err != nil {
+		return nil, err
+	}
+	for _, row := range all[challengesHad] {
+		digest, words, _ := strings.Cut(row, "|")
+		out = append(out, fmt.Sprintf("challenge %d is %s", w.challenges[digest], words))
 	}
 	w.letters = make([]string, 0, len(all[lettersHad]))
 	for i, row := range all[lettersHad] {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -12,9 +13,10 @@ import (
 	"github.com/illumicode/illumicode/internal/store/db"
 )
 
-// Turns lets calls run at once, one transaction at a time, in an order that is decided from outside. On SQLite a
-// writing transaction has the whole file, so that nothing finer can happen; a statement outside of one is a turn by
-// itself.
+// Turns lets calls run at once, one at a time, in an order that is decided from outside. On SQLite a writing
+// transaction has the whole file, so that nothing finer can happen: it is a turn, and so is a statement outside of one.
+// On PostgreSQL each statement and each commit is a turn. A call that does not come to its next point soon waits for
+// another, such as for a lock: others go on.
 type Turns struct {
 	// Next chooses who of those that wait goes on, by their places among the calls; it is told in ascending order.
 	Next func(waiting []int) int
@@ -47,7 +49,7 @@ func (t *Turns) at(ctx context.Context, at db.Point, _ string) error {
 		one.depth++
 	case db.TurnGiven:
 		one.depth--
-	case db.TurnWanted, db.ToRun:
+	case db.TurnWanted, db.ToRun, db.ToCommit:
 		if one.depth == 0 {
 			t.wait(one)
 		}
@@ -76,7 +78,7 @@ func (w *World) Together(ctx context.Context, calls []model.Call, t *Turns) ([]s
 		one := &turn{n: i, state: "runs"}
 		t.calls = append(t.calls, one)
 		mine := *w // with cookies and lists of its own
-		mine.browsers, mine.challenges = slices.Clone(w.browsers), map[string]int{}
+		mine.browsers, mine.challenges = slices.Clone(w.browsers), maps.Clone(w.challenges)
 		mine.proofs, mine.admissions = slices.Clip(w.proofs), slices.Clip(w.admissions)
 		go func() {
 			answers[i] = mine.alone(context.WithValue(ctx, turnKey{}, one), &calls[i])

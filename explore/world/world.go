@@ -4,12 +4,9 @@ package world
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -18,32 +15,32 @@ import (
 	"github.com/illumicode/illumicode/delivery"
 	"github.com/illumicode/illumicode/explore/model"
 	"github.com/illumicode/illumicode/internal/flow"
-	rows "github.com/illumicode/illumicode/internal/store"
 	"github.com/illumicode/illumicode/internal/store/db"
 	"github.com/illumicode/illumicode/internal/text"
 	"github.com/illumicode/illumicode/limit"
 	"github.com/illumicode/illumicode/message"
 	"github.com/illumicode/illumicode/provider"
 	"github.com/illumicode/illumicode/store"
-	"github.com/illumicode/illumicode/store/sqlite"
 	"github.com/illumicode/illumicode/token"
 )
 
 // A World is one service. It is for one goroutine.
 type World struct {
+	on    Database
 	store *store.Store
 	svc   *illumicode.Service
 	parts *flow.Parts
 	keys  *token.Keyring
 	first []byte // the keyring at the beginning of each history
 	way   *way
-	log   *text.Text // what went wrong
-	dir   string
+	log   *text.Text   // what went wrong
+	gone  func() error // removes the database
 
 	logged int // of the histories before
 
 	start time.Time     // of this history
 	now   time.Duration // since then
+	zero  time.Time     // the start by the service's clock, which follows the database's
 
 	browsers   []cookies
 	admissions []illumicode.Admission
@@ -69,40 +66,6 @@ const apart = 400 * 24 * time.Hour
 // digits is the length of codes: so long that one which is found anywhere is no accident.
 const digits = 9
 
-// Open returns a world on SQLite, in memory. Close it.
-func Open(ctx context.Context) (w *World, err error) {
-	w = &World{start: time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC), log: new(text.Text),
-		queries: new(sync.Map)}
-	if w.dir, err = os.MkdirTemp("/dev/shm", "illumicode-explore-"); err != nil {
-		if w.dir, err = os.MkdirTemp("", "illumicode-explore-"); err != nil {
-			return nil, err
-		}
-	}
-	defer func() {
-		if err != nil {
-			os.RemoveAll(w.dir)
-		}
-	}()
-	st, err := sqlite.Open(ctx, filepath.Join(w.dir, "world.db"))
-	if err == nil {
-		err = st.Migrate(ctx)
-	}
-	if err != nil {
-		return nil, err
-	}
-	w.way = &way{letters: map[string]letter{}}
-	w.keys = token.Generate(w.start.Add(-24 * time.Hour))
-	w.first = w.keys.Marshal()
-	w.store = st
-	rows.Of(st).Watch(func(ctx context.Context, at db.Point, words string) error {
-		if w.seam == nil {
-			return nil
-		}
-		return w.seam(ctx, at, words)
-	})
-	return w, w.Empty(ctx)
-}
-
 func (w *World) config(st *store.Store) illumicode.Config {
 	from, _ := message.ParseAddress("crew@ternisle.example")
 	policy := challenge.Policy{Digits: digits}
@@ -123,13 +86,18 @@ func (w *World) Now() time.Time { return w.start.Add(w.now) }
 
 // Close removes the world.
 func (w *World) Close() error {
-	return errors.Join(w.store.Close(), os.RemoveAll(w.dir))
+	return errors.Join(w.store.Close(), w.gone())
 }
 
 // Empty begins another history: nothing has happened, and it is another year.
 func (w *World) Empty(ctx context.Context) error {
 	w.start, w.now = w.start.Add(apart), 0
-	*w = World{store: w.store, keys: w.keys, first: w.first, way: w.way, log: w.log, dir: w.dir,
+	if len(w.admissions) > 0 { // what was not used is given back here, and not in the next history
+		if err := w.parts.Limits.RefundUnused(ctx); err != nil {
+			return err
+		}
+	}
+	*w = World{on: w.on, store: w.store, keys: w.keys, first: w.first, way: w.way, log: w.log, gone: w.gone,
 		start: w.start, logged: w.logged, tables: w.tables, queries: w.queries, svc: w.svc, browsers: make([]cookies,
 			model.Browsers), challenges: map[string]int{}, recalls: map[int]string{}}
 	clear(w.way.letters)
@@ -145,14 +113,13 @@ func (w *World) Empty(ctx context.Context) error {
 			return err
 		}
 	}
-	w.parts = flow.Of(w.svc)
-	own := w.store.DB()
+	w.parts, w.zero = flow.Of(w.svc), w.svc.Now().Truncate(time.Millisecond)
 	if w.tables == nil {
-		if w.tables, err = tablesOf(ctx, own); err != nil {
+		if w.tables, err = w.tablesOf(ctx); err != nil {
 			return err
 		}
 	}
-	tx, err := own.BeginTx(ctx, nil)
+	tx, err := w.store.DB().BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -163,24 +130,6 @@ func (w *World) Empty(ctx context.Context) error {
 		}
 	}
 	return tx.Commit()
-}
-
-// tablesOf returns the tables that histories write to.
-func tablesOf(ctx context.Context, own *sql.DB) (all []string, err error) {
-	found, err := own.QueryContext(ctx, `SELECT name FROM sqlite_schema WHERE type = 'table'
-		AND name LIKE 'illumicode\_%' ESCAPE '\' AND name <> 'illumicode_migration' ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer found.Close()
-	for found.Next() {
-		var name string
-		if err := found.Scan(&name); err != nil {
-			return nil, err
-		}
-		all = append(all, name)
-	}
-	return all, found.Err()
 }
 
 // Errors returns what errors the service has logged in this history.
