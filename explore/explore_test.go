@@ -27,7 +27,7 @@ func TestExplore(t *testing.T) {
 		want  string
 	}{
 		{"-histories 20", false, "20 histories, "},
-		{"-seed 1-7 -story", false, "pass: ok"},
+		{"-seed 2-7 -story", false, "pass: ok"},
 		{"-seed 7 -kind faulty -story", false, "it does not fail"},
 		{"-planted -fault tries_spent", true, "0 of 0 planted faults"},
 		{"-planted -for 2m -fault accepted_again", false, "1 of 1 were found"},

@@ -26,7 +26,7 @@ import (
 )
 
 // version says which histories a seed stands for: another version makes up others.
-const version = 1
+const version = 2
 
 type flags struct {
 	seed    string

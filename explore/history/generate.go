@@ -200,6 +200,12 @@ func start(r *rand.Rand) (steps []Step) {
 		}
 		return steps
 	}
+	if r.IntN(6) == 0 { // an account is closed, and somebody gets its id
+		add(Step{Verb: model.Release, End: model.Commit}, Step{Verb: model.Admit, A: r.IntN(3), C: r.IntN(2)},
+			Step{Verb: model.BeginSignup, B: 0, D: latest, End: model.Commit}, deliver,
+			Step{Verb: model.ProveLink, A: r.IntN(3), B: 1, D: latest}, accept)
+		return steps
+	}
 	if r.IntN(2) == 0 {
 		return steps
 	}
