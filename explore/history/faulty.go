@@ -48,6 +48,13 @@ func PlayBreak(ctx context.Context, w *world.World, b Break) (*model.Model, erro
 		return m, fail(why)
 	}
 	want := m.Do(c)
+	if c.Verb == model.Care || c.Verb == model.EndRecall { // many transactions, which go on when it is done again
+		if again, err := do(ctx, w, &c); err != nil {
+			return m, fail("and once more: " + again + ", " + err.Error())
+		}
+		answer, want = "", "once more"
+		before = m
+	}
 	state, err := w.State(ctx)
 	if err != nil {
 		return m, err

@@ -207,9 +207,11 @@ func (m *Model) endRecall(c Call) string {
 	return fmt.Sprintf("%d released", n)
 }
 
-// tamper writes to what a challenge was bound to at its beginning. It opens nothing any more.
+// tamper writes to what a challenge was bound to at its beginning, such as whether it is a decoy. It opens nothing any
+// more.
 func (m *Model) tamper(c Call) string {
-	m.challenges[c.Challenge].tampered = true
+	o := m.challenges[c.Challenge]
+	o.tampered, o.decoy = true, o.decoy != c.Undoable
 	return "ok"
 }
 

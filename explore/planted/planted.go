@@ -23,6 +23,7 @@ type Fault struct {
 	Old, New string
 	Kind     string // of the histories that must find it; empty for those of one step after another
 	On       string // the database that they are played on; empty for SQLite
+	Masked   string // why nobody can see it; empty for those that must be found
 }
 
 // Plant returns the file with the fault in it. top is the top of the repository.
@@ -44,7 +45,7 @@ func Run(ctx context.Context, filter string, limit time.Duration) error {
 	if err != nil {
 		return err
 	}
-	tried, missed := 0, 0
+	tried, missed, masked := 0, 0, 0
 	for _, f := range Faults {
 		if !strings.Contains(f.Name, filter) {
 			continue
@@ -55,6 +56,9 @@ func Run(ctx context.Context, filter string, limit time.Duration) error {
 		switch {
 		case err != nil:
 			return fmt.Errorf("%s: %w", f.Name, err)
+		case story == "" && f.Masked != "":
+			fmt.Printf("masked     %s: %s\n", f.Name, f.Masked)
+			masked++
 		case story == "":
 			missed++
 			fmt.Printf("NOT FOUND  %s, in %v\n", f.Name, time.Since(began).Round(time.Second))
@@ -62,7 +66,7 @@ func Run(ctx context.Context, filter string, limit time.Duration) error {
 			fmt.Printf("found      %s: %s\n", f.Name, story)
 		}
 	}
-	fmt.Printf("%d of %d were found\n", tried-missed, tried)
+	fmt.Printf("%d of %d were found\n", tried-missed-masked, tried)
 	if missed > 0 || tried == 0 {
 		return fmt.Errorf("%d of %d planted faults were not found", missed, tried)
 	}
