@@ -21,7 +21,7 @@ import (
 const module = "github.com/illumicode/illumicode"
 
 // apart are the folders whose packages applications do not import.
-var apart = []string{"bench", "chaos", "explore", "explore", "cmd", "demo", "examples", "scripts"}
+var apart = []string{"bench", "chaos", "explore", "cmd", "demo", "examples", "scripts"}
 
 func main() {
 	check := flag.String("check", "", "compare with this file")
