@@ -253,6 +253,12 @@ func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	case !ended: // proven or corrected in between
 		return Pending{}, t.whyOver(ctx, old.ID)
 	}
+	switch now, err := t.rows().ChallengeOf(ctx, old.ID); {
+	case err != nil:
+		return Pending{}, err
+	case now.Resends != old.Resends: // its letter was sent again in between, and has to be waited for
+		return Pending{}, &TooSoonError{At: now.ResendAfter}
+	}
 	if what.apply != nil {
 		if err := what.apply(ctx, t, old.Subject); err != nil {
 			return Pending{}, err
