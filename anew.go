@@ -41,10 +41,25 @@ func (s *Service) anew(ctx context.Context, c rows.Challenge, ticket Ticket) (Pe
 	return p, err
 }
 
+// stillOpen locks a challenge and returns why it cannot be proven any more; nil if it can.
+func (t Tx) stillOpen(ctx context.Context, c rows.Challenge) error {
+	now := t.s.p.Now()
+	if _, err := t.rows().LockFailures(ctx, "address:"+c.Mailbox, now); err != nil { // a write first, for SQLite
+		return err
+	}
+	c, err := t.rows().ByTicket(ctx, c.Ticket)
+	return cmp.Or(err, outcomeError(c.Asked(challenge.Link, now)))
+}
+
 // again begins a challenge for what an earlier one is for.
 func (t Tx) again(ctx context.Context, a Admission, c rows.Challenge) (Pending, error) {
 	st := start{purpose: c.Purpose, subject: c.Subject, data: c.Data, action: c.Action, forms: c.Forms,
 		resends: c.Resends + 1, ticket: Ticket(flow.NewTicket())}
+	if c.Purpose == challenge.Signup { // its link may be what confirms it at this moment
+		if err := t.stillOpen(ctx, c); err != nil {
+			return Pending{}, err
+		}
+	}
 	switch {
 	case c.Purpose == challenge.SignIn:
 		return t.beginSignIn(ctx, a, start{device: c.Device, locale: c.Locale, resends: st.resends, ticket: st.ticket})

@@ -32,5 +32,8 @@ func copies[T any](all []*T) []*T {
 	return out
 }
 
+// Lag has pauses go by the wrong codes that there are now: tries that are made at once do not slow each other.
+func (m *Model) Lag() { m.lag = maps.Clone(m.wrong) }
+
 // AsOf gives browsers the cookies that they have in another model: requests under way at once carry those from before.
 func (m *Model) AsOf(before *Model) { m.browsers = slices.Clone(before.browsers) }

@@ -143,6 +143,9 @@ func (m *Model) addWrong(address, n int) {
 // pause is how long a challenge waits after its last try: nothing for five wrong codes, then a second, doubling to 30.
 func (m *Model) pause(address int) time.Duration {
 	over := m.wrongCodes(address) - 5
+	if m.lag != nil {
+		over = (&Model{Now: m.Now, wrong: m.lag}).wrongCodes(address) - 5
+	}
 	if over < 0 {
 		return 0
 	}

@@ -24,6 +24,7 @@ type Model struct {
 	holders    map[int]int // of a mailbox: the account
 	registered map[int]registration
 	wrong      map[int]wrong // wrong codes at a mailbox
+	lag        map[int]wrong // the same before calls that are made at once; nil where there are none
 	spent      map[string]time.Duration
 	suppressed map[int]bool
 	recalled   map[int]bool // addresses that letters are called back from
