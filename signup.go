@@ -246,6 +246,11 @@ func (t Tx) whyOver(ctx context.Context, id string) error {
 
 func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	old := what.old
+	if old.Purpose == challenge.Reverify { // as all that begins or ends changes of the account
+		if _, err := t.rows().LockFailures(ctx, changing(old.Subject), t.s.p.Now()); err != nil {
+			return Pending{}, err
+		}
+	}
 	ended, err := t.s.p.CallOff(ctx, t.rows(), old, proof.Corrected)
 	switch {
 	case err != nil:
