@@ -67,10 +67,7 @@ func (p Proof) accepted(ctx context.Context, now time.Time) rows.Step {
 // It refuses with [ErrPurpose] what has an own call: sign-ins ([Tx.AcceptSignIn]), proofs that are good for one action
 // only ([Tx.AcceptAction]), and signups whose account is still to be made ([Tx.AcceptRegistration]).
 func (t Tx) Accept(ctx context.Context, p Proof) (counts bool, err error) {
-	switch err := t.ok(); {
-	case err != nil:
-		return false, err
-	case p.purpose == challenge.SignIn || p.action != "" || p.sealed || p.challenge != "" && p.subject == "":
+	if p.purpose == challenge.SignIn || p.action != "" || p.sealed || p.challenge != "" && p.subject == "" {
 		return false, ErrPurpose
 	}
 	won, err := t.win(ctx, p)

@@ -63,17 +63,9 @@ func (t Tx) again(ctx context.Context, a Admission, c rows.Challenge) (Pending, 
 	switch {
 	case c.Purpose == challenge.SignIn:
 		return t.beginSignIn(ctx, a, start{device: c.Device, locale: c.Locale, resends: st.resends, ticket: st.ticket})
-	case c.Sealed != "": // what the account will be made of goes along
-		what, err := t.s.unsealed(c)
-		if err != nil {
+	case c.Sealed != "":
+		if err := t.takeAlong(ctx, c, a, &st); err != nil {
 			return Pending{}, err
-		}
-		holder, err := t.rows().HolderOf(ctx, a.address.Mailbox())
-		if err != nil {
-			return Pending{}, err
-		}
-		if st.registration, st.decoy = &what, c.Decoy || holder != ""; st.decoy {
-			st.letter = flow.ExistsLetter
 		}
 	case c.Decoy:
 		st.decoy, st.letter = true, flow.ExistsLetter

@@ -96,6 +96,20 @@ func (t Tx) beginRegistration(ctx context.Context, a Admission, what Registratio
 // sealedFor is what a registration is sealed for: its challenge, as that was bound at its beginning.
 func sealedFor(c rows.Challenge) string { return "registration " + c.Bound }
 
+// takeAlong has a challenge go on with what the account of another will be made of. It is a decoy if that was one, or
+// an account holds its address.
+func (t Tx) takeAlong(ctx context.Context, from rows.Challenge, a Admission, st *start) error {
+	what, err := t.s.unsealed(from)
+	if err != nil {
+		return err
+	}
+	holder, err := t.rows().HolderOf(ctx, a.address.Mailbox())
+	if st.registration, st.decoy = &what, st.decoy || from.Decoy || holder != ""; st.decoy {
+		st.letter = flow.ExistsLetter
+	}
+	return err
+}
+
 // seal returns a registration as the row of its challenge keeps it. A decoy's has the same length, and nothing in it.
 func seal(key *keyring.Key, c rows.Challenge, what Registration) string {
 	profile := base64.StdEncoding.EncodeToString(what.Profile)
@@ -107,7 +121,7 @@ func seal(key *keyring.Key, c rows.Challenge, what Registration) string {
 	return key.Seal(sealedFor(c), profile, secret, strings.Repeat(" ", whole-len(profile)-len(secret)))
 }
 
-// unsealed returns the registration of a challenge. That of a decoy is as long as it was, and says nothing.
+// unsealed returns the registration of a challenge. For a decoy it has the same length, and no contents.
 func (s *Service) unsealed(c rows.Challenge) (what Registration, err error) {
 	values, err := s.p.Keys.Unseal(sealedFor(c), c.Sealed, s.p.Now())
 	if err != nil || len(values) != 3 {

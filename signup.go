@@ -274,21 +274,13 @@ func (t Tx) correct(ctx context.Context, what correction) (Pending, error) {
 	}
 	next := start{purpose: old.Purpose, subject: old.Subject, data: old.Data, decoy: what.decoy,
 		resends: old.Resends + 1, ticket: Ticket(flow.NewTicket())}
-	if old.Sealed != "" {
-		sealed, err := t.s.unsealed(old)
-		if err != nil {
-			return Pending{}, err
-		}
-		holder, err := t.rows().HolderOf(ctx, what.to.address.Mailbox())
-		if err != nil {
-			return Pending{}, err
-		}
-		next.registration, next.decoy = &sealed, next.decoy || holder != ""
-	}
 	switch {
+	case old.Sealed != "":
+		if err := t.takeAlong(ctx, old, what.to, &next); err != nil {
+			return Pending{}, err
+		}
 	case next.decoy:
 		next.letter = flow.ExistsLetter
-	case old.Sealed != "":
 	case old.Purpose == challenge.Signup:
 		held, err := t.registered(ctx, what.to, next)
 		if err == nil && held {

@@ -2,9 +2,8 @@
 // the documentation promises and on the real service. Where the two differ it prints the shortest story that shows it,
 // and exits with 1.
 //
-//	go run ./explore -for 30s              from a fresh seed, which it prints
-//	go run ./explore -seed 7 -story        one history, told step by step
-//	go run ./explore -planted              whether it finds faults that are planted in the service
+// "go run ./explore -for 30s" explores from a fresh seed, which it prints. "-seed 7 -story" tells one history step by
+// step. "-planted" plants faults in the service, and says which are found.
 package main
 
 import (
@@ -26,7 +25,7 @@ import (
 )
 
 // version says which histories a seed stands for: another version makes up others.
-const version = 2
+const version = 3
 
 type flags struct {
 	seed    string
@@ -57,7 +56,7 @@ func main() {
 	defer stop()
 	if err := run(ctx, f); err != nil {
 		if story, ok := errors.AsType[*history.Failure](err); ok {
-			fmt.Printf("%v\n\nAs a line of the corpus:\n%s\n", story, history.Row("", story))
+			fmt.Printf("%v\n\nAs a line of the corpus:\n%s\n", story, story.Row())
 		} else {
 			fmt.Fprintln(os.Stderr, "explore:", err)
 		}

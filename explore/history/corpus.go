@@ -1,13 +1,10 @@
 package history
 
 import (
-	"context"
 	_ "embed"
 	"encoding/json"
 	"fmt"
 	"strings"
-
-	"github.com/illumicode/illumicode/explore/world"
 )
 
 // corpus has a line for each history that has found something: what it was, and the steps.
@@ -17,10 +14,8 @@ var corpus string
 
 // A Found is a history that has once found something.
 type Found struct {
-	What  string
-	Steps []Step `json:",omitempty"`
-	Block *Block `json:",omitempty"`
-	Break *Break `json:",omitempty"`
+	What string
+	History
 }
 
 // Corpus returns the histories that have found something.
@@ -37,25 +32,8 @@ func Corpus() (all []Found, err error) {
 	return all, nil
 }
 
-// Row returns a history as a line of the corpus.
-func Row(what string, f *Failure) string {
-	one := Found{What: what, Steps: f.Steps, Block: f.Block, Break: f.Break}
-	if f.Block != nil || f.Break != nil {
-		one.Steps = nil
-	}
-	raw, _ := json.Marshal(one) // plain values
+// Row returns a failure as a line of the corpus.
+func (f *Failure) Row() string {
+	raw, _ := json.Marshal(Found{History: f.History}) // plain values
 	return string(raw)
-}
-
-// Play plays it, and returns how it fails.
-func (f Found) Play(ctx context.Context, w *world.World) (err error) {
-	switch {
-	case f.Block != nil:
-		_, err = PlayBlock(ctx, w, *f.Block)
-	case f.Break != nil:
-		_, err = PlayBreak(ctx, w, *f.Break)
-	default:
-		_, err = Play(ctx, w, f.Steps)
-	}
-	return err
 }

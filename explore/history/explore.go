@@ -15,7 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/illumicode/illumicode/explore/model"
 	"github.com/illumicode/illumicode/explore/world"
 )
 
@@ -40,9 +39,6 @@ type Run struct {
 
 	Done int // histories that were played before
 }
-
-// most is how many steps a history has after those that lead to where it begins.
-const most = 20
 
 // Resume reads how far a run has come that was interrupted.
 func (r *Run) Resume() error {
@@ -88,7 +84,7 @@ type Summary struct {
 func (s Summary) String() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%d histories, %d steps, %.0f a second; %d situations, %d of %d pairs of steps\n", s.Histories,
-		s.Steps(), float64(s.Steps())/s.Took.Seconds(), len(s.Situations), len(s.Pairs), len(weights)*len(weights))
+		s.Steps(), float64(s.Steps())/s.Took.Seconds(), len(s.Situations), len(s.Pairs), len(verbs)*len(verbs))
 	for _, situation := range slices.Sorted(maps.Keys(s.Situations)) {
 		fmt.Fprintf(&b, "%10d  %s\n", s.Situations[situation], strings.TrimSuffix(situation, " "))
 	}
@@ -169,44 +165,18 @@ func (e *explorer) play(ctx context.Context) error {
 		if !ok {
 			break
 		}
-		m, steps, err := playOne(always, w, e.run.Kind, seed)
-		met.Histories++
+		h := Make(e.run.Kind, seed)
+		m, err := Play(always, w, h, quiet)
+		met.Add(m, h)
+		if f, ok := errors.AsType[*Failure](err); ok {
+			f.Seed = seed
+			return Shrink(always, w, f)
+		}
 		if err != nil {
 			return err
 		}
-		met.Add(m, steps)
 	}
 	return nil
-}
-
-// playOne plays the history of a seed. Its failure is shrunk.
-func playOne(ctx context.Context, w *world.World, kind Kind, seed uint64) (m *model.Model, steps []Step, err error) {
-	switch kind {
-	case Interleaved:
-		b := MakeBlock(seed)
-		steps = append(b.Before, b.Calls...)
-		m, err = PlayBlock(ctx, w, b)
-	case Faulty:
-		b := MakeBreak(seed)
-		steps = append(b.Before, b.Call)
-		m, err = PlayBreak(ctx, w, b)
-	default:
-		steps = Make(seed, most)
-		m, err = Play(ctx, w, steps)
-	}
-	if f, ok := errors.AsType[*Failure](err); ok {
-		switch {
-		case f.Block != nil:
-			f = ShrinkBlock(ctx, w, f)
-		case f.Break != nil:
-			f = ShrinkBreak(ctx, w, f)
-		default:
-			f = Shrink(ctx, w, f)
-		}
-		f.Seed = seed
-		return m, steps, f
-	}
-	return m, steps, err
 }
 
 // Tell plays the history of a seed and tells it step by step, to its end or to where it fails.
@@ -216,17 +186,10 @@ func Tell(ctx context.Context, r Run, to io.Writer) error {
 		return err
 	}
 	defer w.Close()
-	if r.Kind == Sequential {
-		_, err = play(ctx, w, Make(r.Seed, most), func(line string) { fmt.Fprintln(to, line) })
-		if f, ok := errors.AsType[*Failure](err); ok {
-			fmt.Fprintf(to, "%s\n\nThe shortest story that shows it:\n\n", f.Why)
-			return Shrink(ctx, w, f)
-		}
-		return err
-	}
-	_, _, err = playOne(ctx, w, r.Kind, r.Seed)
-	if err == nil {
-		fmt.Fprintln(to, "it does not fail")
+	_, err = Play(ctx, w, Make(r.Kind, r.Seed), func(line string) { fmt.Fprintln(to, line) })
+	if f, ok := errors.AsType[*Failure](err); ok {
+		fmt.Fprintf(to, "%s\n\nThe shortest story that shows it:\n\n", f.Why)
+		return Shrink(ctx, w, f)
 	}
 	return err
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/illumicode/illumicode/explore/model"
+	"github.com/illumicode/illumicode/explore/world"
 )
 
 // Coverage counts what histories have met. It is for one goroutine.
@@ -22,14 +23,16 @@ func NewCoverage() *Coverage {
 }
 
 // Add adds what a history has met.
-func (c *Coverage) Add(m *model.Model, steps []Step) {
+func (c *Coverage) Add(m *model.Model, h History) {
+	steps := slices.Concat(h.Steps, h.Calls)
+	c.Histories++
 	for situation, n := range m.Covered {
 		c.Situations[situation] += n
 	}
 	for i := 1; i < len(steps); i++ {
 		c.Pairs[[2]model.Verb{steps[i-1].Verb, steps[i].Verb}]++
 	}
-	c.steps += len(steps)
+	c.steps += m.Done
 }
 
 // Steps is how many steps were played.
@@ -47,65 +50,94 @@ func (c *Coverage) Merge(other *Coverage) {
 	c.Histories += other.Histories
 }
 
-// weights are how often a verb is chosen.
-var weights = []struct {
-	verb model.Verb
-	n    int
-}{{model.Pass, 12}, {model.Admit, 6}, {model.BeginSignup, 8}, {model.Register, 5}, {model.SignIn, 9}, {model.StepUp, 4},
-	{model.Prove, 14}, {model.ProveLink, 10}, {model.Accept, 14}, {model.Resend, 7}, {model.Change, 8}, {model.Undo, 7},
-	{model.Decide, 4}, {model.Release, 3}, {model.NotMe, 4}, {model.Revoke, 2}, {model.Stale, 3}, {model.Notify, 3},
-	{model.Cancel, 1}, {model.Deliver, 24}, {model.Care, 4}, {model.Rotate, 2},
-	{model.Correct, 4}, {model.Elsewhere, 3}, {model.ResendByLink, 2}, {model.RevokeByLink, 1}, {model.Suppress, 1},
-	{model.Restore, 1}, {model.Vouch, 3}, {model.Move, 1}, {model.Custom, 3}, {model.Recall, 2},
-	{model.EndRecall, 1}, {model.Steal, 2}, {model.Tamper, 2}}
-
-// Verbs are those that histories are made of.
-func Verbs() map[model.Verb]bool {
-	out := map[model.Verb]bool{}
-	for _, w := range weights {
-		out[w.verb] = true
-	}
-	return out
-}
-
 // passes are spans at whose ends something changes: waits, lives, places, graces, and the moments right before them.
 var passes = []time.Duration{time.Millisecond, time.Second, 29 * time.Second, 30 * time.Second, time.Minute,
 	5 * time.Minute, 7 * time.Minute, 10*time.Minute - time.Millisecond, 10 * time.Minute, 15 * time.Minute,
 	time.Hour, 24*time.Hour - time.Second, 24 * time.Hour, 72 * time.Hour, 7*24*time.Hour - time.Minute,
 	7 * 24 * time.Hour, 14 * 24 * time.Hour}
 
-// Make makes up a history of at most so many steps from a seed, beside those that lead to where it begins. It prefers
-// what is interesting in the state that the model is in.
-func Make(seed uint64, most int) []Step {
-	r := rand.New(rand.NewPCG(seed, 20))
-	m := model.New()
-	var steps []Step
-	add := func(s Step) {
-		steps = append(steps, s)
-		if c, ok := resolve(m, s); ok {
-			c.Due = m.Now + time.Minute // whatever a service says
-			m.Do(c)
+// A maker makes up a history, step by step, along the model.
+type maker struct {
+	*rand.Rand
+	m     *model.Model
+	steps []Step
+}
+
+func (k *maker) add(all ...Step) {
+	for _, s := range all {
+		k.steps = append(k.steps, s)
+		if c, ok := resolve(k.m, s); ok {
+			c.Due = k.m.Now + time.Minute // whatever a service says
+			k.m.Do(c)
 		}
 	}
-	for _, s := range start(r) {
-		add(s)
+}
+
+// Make makes up a history of a kind from a seed. It prefers what is interesting in the state that the model is in.
+func Make(kind Kind, seed uint64) History {
+	k := &maker{Rand: rand.New(rand.NewPCG(seed, 20)), m: model.New()}
+	k.add(start(k.Rand)...)
+	switch kind {
+	case Interleaved:
+		return k.together()
+	case Faulty:
+		return k.broken()
 	}
-	n := 8 + r.IntN(most-7)
+	n := 8 + k.IntN(13)
 	// Each seed has two verbs that follow each other somewhere, so that all pairs are met however rare they are.
-	at, pair := r.IntN(n-1), int(seed%uint64(len(weights)*len(weights)))
+	at, pair := k.IntN(n-1), int(seed%uint64(len(verbs)*len(verbs)))
 	for i := range n {
-		switch next := choose(r, m); i {
+		next := choose(k.Rand, k.m)
+		switch i {
 		case at:
-			next.Verb = weights[pair/len(weights)].verb
-			add(next)
+			next.Verb = verbs[pair/len(verbs)].verb
 		case at + 1:
-			next.Verb = weights[pair%len(weights)].verb
-			add(next)
-		default:
-			add(next)
+			next.Verb = verbs[pair%len(verbs)].verb
+		}
+		k.add(next)
+	}
+	return History{Steps: k.steps}
+}
+
+// together makes up a few steps more, and calls at once. In most histories turns change rarely.
+func (k *maker) together() History {
+	for range k.IntN(7) {
+		k.add(choose(k.Rand, k.m))
+	}
+	h := History{Steps: k.steps}
+	for range 2 + k.IntN(3) {
+		h.Calls = append(h.Calls, choose(k.Rand, k.m))
+	}
+	if k.IntN(3) == 0 { // the same at once
+		h.Calls[1] = h.Calls[0]
+	}
+	often := 1 + k.IntN(6)
+	for range 40 {
+		n := 0
+		if k.IntN(often) == 0 {
+			n = k.IntN(4)
+		}
+		h.Order = append(h.Order, n)
+	}
+	return h
+}
+
+// broken makes up some steps more, a call that writes, and a fault.
+func (k *maker) broken() History {
+	for range 7 + k.IntN(2) {
+		k.add(choose(k.Rand, k.m))
+	}
+	h := History{Steps: k.steps, Fault: &world.Fault{At: k.IntN(30), Killed: k.IntN(3) == 0}}
+	if k.IntN(2) == 0 {
+		h.Fault.At = k.IntN(8)
+	}
+	for range 5 {
+		h.Calls = []Step{choose(k.Rand, k.m)}
+		if c, ok := resolve(k.m, h.Calls[0]); ok && c.Verb != model.Pass && c.Verb != model.Rotate {
+			break
 		}
 	}
-	return steps
+	return h
 }
 
 // choose returns a next step: most of the time one that goes on with what there is.
@@ -230,14 +262,14 @@ const latest = -1
 
 func one(r *rand.Rand) Step {
 	total := 0
-	for _, w := range weights {
-		total += w.n
+	for _, v := range verbs {
+		total += v.weight
 	}
 	at := r.IntN(total)
 	s := Step{A: r.IntN(60), B: r.IntN(60), C: r.IntN(60), D: r.IntN(840), End: model.Commit, Fate: model.Takes}
-	for _, w := range weights {
-		if at -= w.n; at < 0 {
-			s.Verb = w.verb
+	for _, v := range verbs {
+		if at -= v.weight; at < 0 {
+			s.Verb = v.verb
 			break
 		}
 	}

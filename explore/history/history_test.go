@@ -23,7 +23,7 @@ func TestCorpus(t *testing.T) {
 	}
 	defer w.Close()
 	for _, one := range all {
-		if err := one.Play(t.Context(), w); err != nil {
+		if _, err := history.Play(t.Context(), w, one.History, func(string) {}); err != nil {
 			t.Errorf("%s:\n%v", one.What, err)
 		}
 	}

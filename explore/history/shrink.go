@@ -8,86 +8,55 @@ import (
 	"github.com/illumicode/illumicode/explore/world"
 )
 
-// Shrink takes steps out of a history that fails, and makes what is left simpler, as long as it fails.
+// Shrink takes steps and calls out of a history that fails, and makes what is left simpler, as long as it fails.
 func Shrink(ctx context.Context, w *world.World, f *Failure) *Failure {
+	try := func(h History) bool {
+		_, err := Play(ctx, w, h, quiet)
+		g, ok := errors.AsType[*Failure](err)
+		if ok {
+			g.Seed, f = f.Seed, g
+		}
+		return ok
+	}
 	for smaller := true; smaller; {
 		smaller = false
-		for size := max(1, len(f.Steps)/2); size > 0; size /= 2 {
-			for at := 0; at+size <= len(f.Steps); {
-				if g := fails(ctx, w, slices.Delete(slices.Clone(f.Steps), at, at+size)); g != nil {
-					f, smaller = g, true
+		for size := max(1, len(f.History.Steps)/2); size > 0; size /= 2 {
+			for at := 0; at+size <= len(f.History.Steps); {
+				h := f.History
+				if h.Steps = slices.Delete(slices.Clone(h.Steps), at, at+size); try(h) {
+					smaller = true
 				} else {
 					at += size
 				}
 			}
 		}
-	}
-	for i := range f.Steps {
-		for _, simpler := range simplify(f.Steps[i]) {
-			steps := slices.Clone(f.Steps)
-			steps[i] = simpler
-			if g := fails(ctx, w, steps); g != nil && len(g.Steps) <= len(f.Steps) {
-				f = g
-				break
-			}
-		}
-		if i >= len(f.Steps)-1 {
-			break
-		}
-	}
-	return f
-}
-
-func fails(ctx context.Context, w *world.World, steps []Step) *Failure {
-	_, err := Play(ctx, w, steps)
-	f, _ := errors.AsType[*Failure](err)
-	return f
-}
-
-// simplify returns simpler steps than one, the simplest first.
-func simplify(s Step) (all []Step) {
-	plain := Step{Verb: s.Verb, For: s.For, End: "commits", Fate: "takes it"}
-	if plain != s {
-		all = append(all, plain)
-		plain.A, plain.B, plain.C, plain.D = s.A, s.B, s.C, s.D
-		all = append(all, plain)
-	}
-	return all
-}
-
-// ShrinkBlock takes steps and calls out of a block that fails, and changes of turns, as long as it fails.
-func ShrinkBlock(ctx context.Context, w *world.World, f *Failure) *Failure {
-	try := func(b Block) bool {
-		_, err := PlayBlock(ctx, w, b)
-		g, ok := errors.AsType[*Failure](err)
-		if ok && g.Block != nil {
-			f = g
-		}
-		return ok && g.Block != nil
-	}
-	for smaller := true; smaller; {
-		smaller = false
-		for _, part := range []func(*Block) *[]Step{func(b *Block) *[]Step { return &b.Before },
-			func(b *Block) *[]Step { return &b.Calls }} {
-			for at := 0; at < len(*part(f.Block)); {
-				b := *f.Block
-				steps := part(&b)
-				if *steps = slices.Delete(slices.Clone(*steps), at, at+1); try(b) {
-					smaller = true
-				} else {
-					at++
-				}
+		for at := 0; at < len(f.History.Calls) && len(f.History.Calls) > 1; {
+			h := f.History
+			if h.Calls = slices.Delete(slices.Clone(h.Calls), at, at+1); try(h) {
+				smaller = true
+			} else {
+				at++
 			}
 		}
 	}
-	for at := range f.Block.Order {
-		if f.Block.Order[at] == 0 {
-			continue
+	for at := 0; at < len(f.History.Steps); at++ {
+		h := f.History
+		s := h.Steps[at]
+		h.Steps = slices.Clone(h.Steps)
+		if h.Steps[at] = (Step{Verb: s.Verb, For: s.For, End: "commits", Fate: "takes it"}); !try(h) {
+			h.Steps[at] = Step{Verb: s.Verb, A: s.A, B: s.B, C: s.C, D: s.D, For: s.For, End: "commits",
+				Fate: "takes it"}
+			try(h)
 		}
-		b := *f.Block
-		b.Order = slices.Clone(b.Order)
-		b.Order[at] = 0
-		try(b)
+	}
+	for at := 0; at < len(f.History.Order); at++ {
+		h := f.History
+		h.Order = slices.Clone(h.Order)
+		h.Order[at] = 0
+		try(h)
 	}
 	return f
 }
+
+// quiet tells nobody.
+func quiet(string) {}

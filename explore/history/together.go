@@ -3,7 +3,6 @@ package history
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"regexp"
 	"slices"
 	"strings"
@@ -12,62 +11,45 @@ import (
 	"github.com/illumicode/illumicode/explore/world"
 )
 
-// A Block is calls that are made at once, after the steps before them.
-type Block struct {
-	Before []Step
-	Calls  []Step
-	Order  []int // who goes on at each turn, among those that wait; 0 after its end
-}
-
-// PlayBlock plays steps, then calls at once. What the calls are told, and the state after them, must be what some order
-// of the model's operations leads to.
-func PlayBlock(ctx context.Context, w *world.World, b Block) (*model.Model, error) {
-	m, err := Play(ctx, w, b.Before)
-	if err != nil {
-		return m, err
-	}
+// together makes calls at once. Some order of the model's operations must explain what the calls are told, and the
+// state after them.
+func (p *player) together(ctx context.Context) error {
 	var calls []model.Call
-	for _, s := range b.Calls {
-		if c, ok := resolve(m, s); ok && atOnce(c, calls) {
+	for _, s := range p.h.Calls {
+		if c, ok := resolve(p.m, s); ok && atOnce(c, calls) {
 			calls = append(calls, c)
 		}
 	}
-	at := 0
+	turn := 0
 	turns := world.Turns{Next: func(waiting []int) int {
 		n := 0
-		if at < len(b.Order) {
-			n = b.Order[at] % len(waiting)
+		if turn < len(p.h.Order) {
+			n = p.h.Order[turn] % len(waiting)
 		}
-		at++
+		turn++
 		return waiting[n]
 	}}
-	told := []string{fmt.Sprintf("%10v  at once:", m.Now)}
-	fail := func(why string) error {
-		return &Failure{Steps: b.Before, Block: &b, Told: append(tellOf(m, b.Before), told...), Why: why}
-	}
-	answers, err := w.Together(ctx, calls, &turns)
+	answers, err := p.w.Together(ctx, calls, &turns)
+	p.m.Done += len(calls)
+	p.say("%10v  at once:", p.m.Now)
 	if err != nil {
-		return m, fail(err.Error())
+		return p.fail(err.Error())
 	}
 	for i, c := range calls {
-		told = append(told, fmt.Sprintf("            %s: %s", Say(c), answers[i]))
+		p.say("            %s: %s", Say(c), answers[i])
 	}
-	told = append(told, fmt.Sprintf("            in turns of %v", turns.Took))
-	state, err := w.State(ctx)
+	p.say("            in turns of %v", turns.Took)
+	state, err := p.w.State(ctx)
 	if err != nil {
-		return m, err
+		return err
 	}
-	why := explain(m, calls, answers, state)
-	if why == "" && w.Errors() != "" {
-		why = "the service logs: " + w.Errors()
+	if why := explain(p.m, calls, answers, state); why != "" {
+		return p.fail(why)
 	}
-	if why == "" {
-		why, err = w.Secrets(ctx)
+	if bad := p.w.Errors(); bad != "" {
+		return p.fail("the service logs: " + bad)
 	}
-	if err != nil || why != "" {
-		return m, fail(why)
-	}
-	return m, nil
+	return nil
 }
 
 // atOnce reports whether a call can be made beside others: one provider does one thing at a time, and time passes for
@@ -97,7 +79,7 @@ func plain(answer string) string {
 func explain(m *model.Model, calls []model.Call, answers, state []string) string {
 	var all []string
 	state = plainly(state)
-	for order := range permutations(len(calls)) {
+	for _, order := range permutations(len(calls)) {
 		why := inOrder(m.Clone(), order, calls, answers, state)
 		if why == "" {
 			return ""
@@ -138,75 +120,16 @@ func plainly(state []string) []string {
 	return out
 }
 
-// permutations yields all orders of n.
-func permutations(n int) func(yield func([]int) bool) {
-	return func(yield func([]int) bool) {
-		order := make([]int, 0, n)
-		var put func() bool
-		put = func() bool {
-			if len(order) == n {
-				return yield(slices.Clone(order))
-			}
-			for i := range n {
-				if slices.Contains(order, i) {
-					continue
-				}
-				order = append(order, i)
-				if !put() {
-					return false
-				}
-				order = order[:len(order)-1]
-			}
-			return true
-		}
-		put()
+// permutations returns all orders of n.
+func permutations(n int) [][]int {
+	if n == 0 {
+		return [][]int{nil}
 	}
-}
-
-// MakeBlock makes up steps and calls at once from a seed. Turns change rarely in most of them.
-func MakeBlock(seed uint64) Block {
-	r := rand.New(rand.NewPCG(seed, 21))
-	m := model.New()
-	b := Block{Before: start(r)}
-	play := func(s Step) {
-		if c, ok := resolve(m, s); ok {
-			c.Due = m.Now + 1
-			m.Do(c)
+	var all [][]int
+	for _, shorter := range permutations(n - 1) {
+		for at := range n {
+			all = append(all, slices.Insert(slices.Clone(shorter), at, n-1))
 		}
 	}
-	for _, s := range b.Before {
-		play(s)
-	}
-	for range r.IntN(7) {
-		s := choose(r, m)
-		b.Before = append(b.Before, s)
-		play(s)
-	}
-	for range 2 + r.IntN(3) {
-		b.Calls = append(b.Calls, choose(r, m))
-	}
-	if r.IntN(3) == 0 { // the same at once
-		b.Calls[1] = b.Calls[0]
-	}
-	often := 1 + r.IntN(6)
-	for range 40 {
-		n := 0
-		if r.IntN(often) == 0 {
-			n = r.IntN(4)
-		}
-		b.Order = append(b.Order, n)
-	}
-	return b
-}
-
-// tellOf tells steps that were played.
-func tellOf(_ *model.Model, steps []Step) (told []string) {
-	m := model.New()
-	for _, s := range steps {
-		if c, ok := resolve(m, s); ok {
-			c.Due = m.Now + 1
-			told = append(told, fmt.Sprintf("%10v  %s: %s", m.Now, Say(c), m.Do(c)))
-		}
-	}
-	return told
+	return all
 }

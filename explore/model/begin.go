@@ -162,19 +162,14 @@ func (m *Model) beginSignIn(a asking) string {
 func (m *Model) placeEnds(c *challenge) time.Duration { return min(c.sent+place, c.ends) }
 
 func (m *Model) stepUp(c Call) string {
-	if !m.confirmedAt(c.Account, c.Address) {
+	if !m.is(c.Account, c.Address, "confirmed") {
 		return "not confirmed"
 	}
 	if at, ok := m.spend(ofAccount(c.Account, c.Address)); !ok {
 		return tooSoon(at)
 	}
-	n := m.begin(challenge{purpose: "stepup", account: c.Account, address: c.Address, known: -1, action: "pay"},
+	n := m.begin(challenge{purpose: "stepup", account: c.Account, address: c.Address, known: -1},
 		"stepup")
 	m.browsers[c.Browser].ticket = n
 	return m.pending(n)
-}
-
-func (m *Model) confirmedAt(account, address int) bool {
-	s := m.addresses[holding{account, address}]
-	return s != nil && s.is == "confirmed"
 }

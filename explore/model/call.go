@@ -104,6 +104,7 @@ func (m *Model) Do(c Call) string {
 		Rotate: func(Call) string { return "ok" },
 	}[c.Verb]
 	answer := do(c)
+	m.Done++
 	m.meet(string(c.Verb) + ": " + kindOf(answer))
 	return answer
 }

@@ -2,7 +2,6 @@ package model
 
 import (
 	"fmt"
-	"slices"
 	"time"
 )
 
@@ -35,8 +34,7 @@ type challenge struct {
 	sealed  bool // its account is made when it is proven
 	link    bool // its letter has a link alone
 
-	state  string // open, accepted, ended or lapsed
-	proved bool
+	state string // open, accepted, ended or lapsed
 
 	begun, ends, sent time.Duration
 	linkFrom          time.Duration
@@ -51,10 +49,9 @@ type challenge struct {
 	resendAfter time.Duration
 
 	superseded bool
-	tampered   bool   // somebody has written to its row
-	origin     int    // the challenge whose letter let it begin, from 1; 0 for none
-	known      int    // the known browser that began it; -1 for none
-	action     string // that it is good for
+	tampered   bool // somebody has written to its row
+	origin     int  // the challenge whose letter let it begin, from 1; 0 for none
+	known      int  // the known browser that began it; -1 for none
 	accepted   time.Duration
 }
 
@@ -257,7 +254,7 @@ func (m *Model) anew(b, n int) string {
 		return tooSoon(at)
 	}
 	next := challenge{purpose: c.purpose, account: c.account, address: c.address, decoy: c.decoy, sealed: c.sealed,
-		action: c.action, resends: c.resends + 1, known: -1}
+		resends: c.resends + 1, known: -1}
 	at := len(m.challenges)
 	switch {
 	case c.decoy:
@@ -270,27 +267,17 @@ func (m *Model) anew(b, n int) string {
 	return m.pending(at)
 }
 
-// note says that a browser has registered an account, and reports whether the address has a holder. by is the challenge
-// whose ticket it gets, before the one whose ticket it had, or -1.
+// note says that a browser has registered an account, and reports whether the address has a holder. The browser gets
+// the ticket of challenge by; it had that of challenge before, or none, which is -1.
 func (m *Model) note(account, by, before, address int) (held bool) {
 	r, any := m.registered[account]
 	switch {
 	case !any:
-		r.contested = slices.ContainsFunc(m.addressesOf(account), func(int) bool { return true })
+		r.contested = len(m.AddressesOf(account)) > 0
 	case before < 0 && r.by != by, before >= 0 && r.by != before:
 		r.contested = true
 	}
 	r.by = by
 	m.registered[account] = r
 	return m.holders[address] != 0
-}
-
-// addressesOf are the addresses that an account has, confirmed or not.
-func (m *Model) addressesOf(account int) (all []int) {
-	for address := range Addresses {
-		if m.addresses[holding{account, address}] != nil {
-			all = append(all, address)
-		}
-	}
-	return all
 }

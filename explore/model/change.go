@@ -18,7 +18,7 @@ type change struct {
 const undoFor = 7 * day
 
 func (m *Model) change(c Call) string {
-	if !m.confirmedAt(c.Account, c.Address) {
+	if !m.is(c.Account, c.Address, "confirmed") {
 		return "not confirmed"
 	}
 	old := ofAccount(c.Account, c.Address)
@@ -62,9 +62,8 @@ func (m *Model) acceptReverify(call Call, p proof, c *challenge) string {
 	if at >= 0 && (m.changes[at].state != "pending" || !m.holds(c.account, m.changes[at].old)) {
 		return "called off"
 	}
-	holder := m.holders[c.address]
 	switch {
-	case holder != 0 && holder != c.account:
+	case m.taken(c.account, c.address):
 		return "taken"
 	case call.End != Commit:
 		return string(call.End)
@@ -77,16 +76,12 @@ func (m *Model) acceptReverify(call Call, p proof, c *challenge) string {
 	return fmt.Sprintf("confirmed for account %d", c.account)
 }
 
-// make makes a change. What was begun at the old address ends, and its holder is told, now and a day later.
+// make makes a change. Challenges of the account at the old address end. Its holder is told, now and a day later.
 func (m *Model) make(n int) {
 	ch := m.changes[n]
 	ch.state = "made"
-	for _, o := range m.challenges {
-		if o.account == ch.account && o.address == ch.old {
-			m.callOff(o)
-		}
-	}
-	m.takeFrom(ch.account, ch.old)
+	m.endAll(ch.account, ch.old)
+	delete(m.addresses, holding{ch.account, ch.old})
 	for _, due := range []time.Duration{m.Now, m.Now + day} {
 		if due < ch.undoEnds {
 			m.tell(n, "address-changed", due)
@@ -142,11 +137,7 @@ func (m *Model) undo(c Call) string {
 // freeze puts an account's addresses in doubt: those of changes that were made, and what was confirmed since.
 func (m *Model) freeze(made []*change) {
 	account := made[0].account
-	for _, c := range m.challenges {
-		if c.account == account {
-			m.callOff(c)
-		}
-	}
+	m.endAll(account, -1)
 	var doubtful []int
 	for _, ch := range made {
 		doubtful = append(doubtful, ch.old, ch.new)
@@ -193,28 +184,25 @@ func (m *Model) decide(c Call) string {
 	proven := slices.ContainsFunc(m.challenges, func(o *challenge) bool {
 		return o.account == c.Account && o.address == c.Address && o.state == "accepted" && o.accepted > frozen
 	})
-	if !slices.Contains(doubtful, c.Address) || !proven {
+	switch {
+	case !slices.Contains(doubtful, c.Address) || !proven:
 		return "not confirmed"
+	case m.taken(c.Account, c.Address):
+		return "taken"
 	}
 	for _, ch := range m.changes {
 		if ch.account == c.Account && (slices.Contains(settled, ch) || ch.state == "stopped") {
 			ch.state = "settled"
 		}
 	}
-	for _, o := range m.challenges {
-		if o.account == c.Account {
-			m.callOff(o)
-		}
-	}
+	m.endAll(c.Account, -1)
 	for _, address := range doubtful {
 		if address != c.Address {
-			m.takeFrom(c.Account, address)
+			delete(m.addresses, holding{c.Account, address})
 			m.letGo(c.Account, address)
 		}
 	}
-	if taken, _ := m.confirm(c.Account, c.Address); taken {
-		return "taken"
-	}
+	m.confirm(c.Account, c.Address)
 	for _, l := range m.letters {
 		if l.account == c.Account && l.state == "held" && !l.recalled {
 			l.state = "waiting"
@@ -241,11 +229,7 @@ func (m *Model) release(c Call) string {
 	case c.End != Commit:
 		return string(c.End)
 	}
-	for _, o := range m.challenges {
-		if o.account == c.Account {
-			m.callOff(o)
-		}
-	}
+	m.endAll(c.Account, -1)
 	for _, i := range undoable {
 		m.addLetter(letter{kind: "account-closed", to: m.changes[i].old, challenge: -1, ends: never})
 	}
@@ -259,7 +243,7 @@ func (m *Model) release(c Call) string {
 		k.gone = k.gone || k.account == c.Account
 	}
 	for address := range Addresses {
-		m.takeFrom(c.Account, address)
+		delete(m.addresses, holding{c.Account, address})
 		m.letGo(c.Account, address)
 	}
 	for _, l := range m.letters {

@@ -20,16 +20,15 @@ type letter struct {
 	due      time.Duration
 	ends     time.Duration // when it is not worth delivering any more; never for no end
 	attempts int
-	first    time.Duration // when it was first tried
-	unsure   bool          // a try got no answer
-	out      bool          // a copy is in a mailbox
-	recalled bool          // a recall holds it
+	unsure   bool // a try got no answer
+	out      bool // a copy is in a mailbox
+	recalled bool // a recall holds it
 }
 
 func (l *letter) waits() bool { return l.state == "waiting" }
 
 func (m *Model) addLetter(l letter) {
-	l.state, l.first = "waiting", never
+	l.state = "waiting"
 	if l.due == 0 {
 		l.due = m.Now
 	}
@@ -43,24 +42,16 @@ func (m *Model) notify(c Call) string {
 }
 
 func (m *Model) cancel(c Call) string {
-	n := 0
-	for _, l := range m.letters {
-		if l.key == c.Key && l.key != 0 && l.waits() {
-			l.state = "cancelled"
-			n++
-		}
+	all := m.lettersWith(func(l *letter) bool { return l.key == c.Key && l.waits() })
+	for _, n := range all {
+		m.letters[n].state = "cancelled"
 	}
-	return fmt.Sprintf("%d cancelled", n)
+	return fmt.Sprintf("%d cancelled", len(all))
 }
 
 // Due are the letters that a worker may try now.
-func (m *Model) Due() (all []int) {
-	for i, l := range m.letters {
-		if l.waits() && l.due <= m.Now {
-			all = append(all, i)
-		}
-	}
-	return all
+func (m *Model) Due() []int {
+	return m.lettersWith(func(l *letter) bool { return l.waits() && l.due <= m.Now })
 }
 
 // deliver is a worker's try at one letter.
@@ -112,7 +103,7 @@ func (m *Model) deliver(c Call) string {
 	return m.try(c, l)
 }
 
-// end ends a letter. What may have been sent has not failed.
+// end ends a letter. One that may have been sent does not count as failed.
 func (l *letter) end(state string) {
 	if l.unsure && (state == "failed" || state == "expired") {
 		state = "unknown"
@@ -141,9 +132,6 @@ func (m *Model) unneeded(n int) string {
 
 // try hands a letter to the provider. A decoy's goes to nobody, and costs the same.
 func (m *Model) try(c Call, l *letter) string {
-	if l.first == never {
-		l.first = m.Now
-	}
 	l.attempts++
 	var ch *challenge
 	if l.challenge >= 0 {

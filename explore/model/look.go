@@ -4,7 +4,7 @@ import "slices"
 
 // What a history chooses among.
 
-// Admissions are those that have not begun anything, and lately used ones.
+// Admissions are those for signups, used or not.
 func (m *Model) Admissions() []int {
 	return count(len(m.admissions), func(i int) bool { return !m.admissions[i].custom })
 }
@@ -15,8 +15,10 @@ func (m *Model) BrowserOf(admission int) int { return m.admissions[admission].br
 // Proofs are those that there are.
 func (m *Model) Proofs() []int { return count(len(m.proofs), func(int) bool { return true }) }
 
-// AddressesOf are the addresses of an account.
-func (m *Model) AddressesOf(account int) []int { return m.addressesOf(account) }
+// AddressesOf are the addresses of an account, confirmed or not.
+func (m *Model) AddressesOf(account int) []int {
+	return count(Addresses, func(address int) bool { return m.addresses[holding{account, address}] != nil })
+}
 
 // Fitting are the letters whose code is of the challenge that a browser has the ticket of.
 func (m *Model) Fitting(browser int) []int {
@@ -129,7 +131,7 @@ func (m *Model) Readers() []int {
 	})
 }
 
-// Frozen are the accounts of which a change was taken back.
+// Frozen are accounts with a change that was taken back, about which nobody has decided.
 func (m *Model) Frozen() (all []int) {
 	return slices.DeleteFunc([]int{1, 2, 3}, func(account int) bool { return !m.frozen(account) })
 }

@@ -32,6 +32,7 @@ type Model struct {
 	lastFate Fate // of the last letter that a provider was given
 
 	Covered map[string]int // which situations were met, by their names
+	Done    int            // calls
 }
 
 // never is no time.
@@ -164,8 +165,7 @@ func (m *Model) frozen(account int) bool {
 
 // holds reports whether an account has an address that it has once proven.
 func (m *Model) holds(account, address int) bool {
-	s := m.addresses[holding{account, address}]
-	return s != nil && s.is != "unconfirmed"
+	return m.addresses[holding{account, address}] != nil && !m.is(account, address, "unconfirmed")
 }
 
 // owner returns the account that may sign in with an address, 0 for none.
@@ -177,24 +177,36 @@ func (m *Model) owner(address int) int {
 	return holder
 }
 
-// confirm makes an address an account's, unless another has it.
-func (m *Model) confirm(account, address int) (taken, had bool) {
-	holder := m.holders[address]
-	if holder != 0 && holder != account {
-		return true, false
-	}
+// confirm makes an address an account's.
+func (m *Model) confirm(account, address int) {
 	m.holders[address] = account
 	m.addresses[holding{account, address}] = &standing{is: "confirmed", since: m.Now, grace: never, asked: never}
-	return false, holder == account
 }
 
-// takeFrom takes an address from an account.
-func (m *Model) takeFrom(account, address int) { delete(m.addresses, holding{account, address}) }
+// taken reports whether another account holds an address.
+func (m *Model) taken(account, address int) bool {
+	return m.holders[address] != 0 && m.holders[address] != account
+}
 
-// takeUnconfirmed takes it if it was not confirmed.
+// takeUnconfirmed takes an address from an account that has not confirmed it.
 func (m *Model) takeUnconfirmed(account, address int) {
-	if s := m.addresses[holding{account, address}]; s != nil && s.is == "unconfirmed" {
-		m.takeFrom(account, address)
+	if m.is(account, address, "unconfirmed") {
+		delete(m.addresses, holding{account, address})
+	}
+}
+
+// is reports whether an account has an address that stands so.
+func (m *Model) is(account, address int, how string) bool {
+	s := m.addresses[holding{account, address}]
+	return s != nil && s.is == how
+}
+
+// endAll ends what is open of an account: at one address, or at all, which is -1.
+func (m *Model) endAll(account, address int) {
+	for _, c := range m.challenges {
+		if c.account == account && (address < 0 || c.address == address) {
+			m.callOff(c)
+		}
 	}
 }
 

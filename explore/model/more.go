@@ -132,22 +132,20 @@ func (m *Model) restore(c Call) string {
 
 // vouch is an operator who confirms an address without a proof.
 func (m *Model) vouch(c Call) string {
-	if taken, _ := m.confirm(c.Account, c.Address); taken {
+	if m.taken(c.Account, c.Address) {
 		return "taken"
 	}
+	m.confirm(c.Account, c.Address)
 	return "ok"
 }
 
 // move moves what is written under a key and waits.
 func (m *Model) move(c Call) string {
-	n := 0
-	for _, l := range m.letters {
-		if l.key == c.Key && l.key != 0 && (l.waits() || l.state == "held") {
-			l.due = m.Now + c.For
-			n++
-		}
+	all := m.lettersWith(func(l *letter) bool { return l.key == c.Key && (l.waits() || l.state == "held") })
+	for _, n := range all {
+		m.letters[n].due = m.Now + c.For
 	}
-	return fmt.Sprintf("%d moved", n)
+	return fmt.Sprintf("%d moved", len(all))
 }
 
 // custom begins a challenge for a purpose of the application's own.
@@ -168,9 +166,8 @@ func (m *Model) custom(c Call) string {
 
 // acceptOwn accepts a proof for a purpose of the application's own: the address is then confirmed.
 func (m *Model) acceptOwn(call Call, _ proof, c *challenge) string {
-	holder := m.holders[c.address]
 	switch {
-	case holder != 0 && holder != c.account:
+	case m.taken(c.account, c.address):
 		return "taken"
 	case call.End != Commit:
 		return string(call.End)
@@ -182,29 +179,22 @@ func (m *Model) acceptOwn(call Call, _ proof, c *challenge) string {
 
 // recall calls back what goes to an address, now and later. When it has returned none of it begins to leave.
 func (m *Model) recall(c Call) string {
-	n := 0
 	m.recalled[c.Address] = true
-	for _, l := range m.letters {
-		if m.recalled[l.to] && l.waits() {
-			l.state, l.recalled = "held", true
-			n++
-		}
+	for _, n := range m.lettersWith(func(l *letter) bool { return m.recalled[l.to] && l.waits() }) {
+		m.letters[n].state, m.letters[n].recalled = "held", true
+		m.meet("a letter is called back")
 	}
-	m.meet(fmt.Sprintf("letters are called back: %t", n > 0))
 	return "ok"
 }
 
 // endRecall lets go what a recall holds.
 func (m *Model) endRecall(c Call) string {
-	n := 0
 	delete(m.recalled, c.Address)
-	for _, l := range m.letters {
-		if l.to == c.Address && l.recalled && l.state == "held" {
-			l.state, l.recalled = "waiting", false
-			n++
-		}
+	all := m.lettersWith(func(l *letter) bool { return l.to == c.Address && l.recalled && l.state == "held" })
+	for _, n := range all {
+		m.letters[n].state, m.letters[n].recalled = "waiting", false
 	}
-	return fmt.Sprintf("%d released", n)
+	return fmt.Sprintf("%d released", len(all))
 }
 
 // tamper writes to what a challenge was bound to at its beginning, such as whether it is a decoy. It opens nothing any

@@ -82,7 +82,6 @@ func (m *Model) proveLink(call Call) string {
 }
 
 func (m *Model) proven(n, browser int, here bool) string {
-	m.challenges[n].proved = true
 	m.proofs = append(m.proofs, proof{n, here, m.Now, browser})
 	return fmt.Sprintf("proof %d of %s", len(m.proofs)-1, m.challenges[n].purpose)
 }
@@ -136,10 +135,10 @@ func (m *Model) acceptSignup(call Call, p proof, c *challenge) string {
 		r := m.registered[account]
 		contested = contested || r.contested || r.by != p.challenge
 	}
-	switch holder := m.holders[c.address]; {
-	case holder != 0 && holder != account:
+	switch {
+	case m.taken(account, c.address):
 		return "taken"
-	case holder == account:
+	case m.holders[c.address] == account:
 		return "used"
 	case call.End != Commit:
 		return string(call.End)
@@ -158,9 +157,8 @@ func (m *Model) acceptSignup(call Call, p proof, c *challenge) string {
 }
 
 func (m *Model) acceptSignIn(call Call, p proof, c *challenge) string {
-	taken := m.holders[c.address] != 0 && m.holders[c.address] != c.account
 	switch {
-	case taken:
+	case m.taken(c.account, c.address):
 		return "taken"
 	case call.End != Commit:
 		return string(call.End)

@@ -108,5 +108,5 @@ func (f Fault) find(ctx context.Context, top string, limit time.Duration) (found
 	return "", fmt.Errorf("the explorer ended otherwise: %w\n%s", err, out)
 }
 
-// failed is the line by which the explorer says that it has found something.
+// failed matches the line in which the explorer reports a find.
 var failed = regexp.MustCompile(`(?m)^(after \d+ histories, in .*)$`)

@@ -54,7 +54,10 @@ func Open(ctx context.Context, on Database) (*World, error) {
 		}
 		return w.seam(ctx, at, words)
 	})
-	return w, w.Empty(ctx)
+	if err := w.Empty(ctx); err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	return w, nil
 }
 
 func (w *World) openFile(ctx context.Context) (*store.Store, error) {

@@ -40,13 +40,16 @@ func (w *World) Do(ctx context.Context, c *model.Call) string {
 	return answer
 }
 
-// errRollback is why an application rolls back.
-var errRollback = errors.New("the application rolls back")
+// Why a transaction of an application ends without a commit.
+var (
+	errRollback = errors.New("the application rolls back")
+	errPanic    = errors.New("the application panics")
+)
 
 // words returns an error in the model's words.
 func (w *World) words(err error) string {
 	if e, ok := errors.AsType[*illumicode.TooSoonError](err); ok {
-		return fmt.Sprintf("too soon, until %v", e.At.Sub(w.zero).Truncate(time.Millisecond))
+		return fmt.Sprintf("too soon, until %v", w.since(e.At))
 	}
 	if e, ok := errors.AsType[*illumicode.WrongCodeError](err); ok {
 		return fmt.Sprintf("wrong code, %d tries left", e.TriesLeft)
@@ -59,7 +62,7 @@ func (w *World) words(err error) string {
 		{illumicode.ErrOtherBrowser, "other browser"}, {illumicode.ErrFrozen, "frozen"},
 		{illumicode.ErrUndoable, "undoable"}, {illumicode.ErrNotConfirmed, "not confirmed"},
 		{illumicode.ErrNothingPending, "nothing pending"}, {illumicode.ErrAdmissionUsed, "admission used"},
-		{errRollback, string(model.Rollback)}} {
+		{errRollback, string(model.Rollback)}, {errPanic, string(model.Panic)}} {
 		if errors.Is(err, one.err) {
 			return one.words
 		}
@@ -92,28 +95,35 @@ func (w *World) transact(ctx context.Context, end model.End, fn func(context.Con
 	})
 }
 
-var errPanic = errors.New("the application panics")
-
 func (w *World) request(b, at int) illumicode.Request {
 	return illumicode.Request{Address: address(at), Ticket: w.browsers[b].ticket}
 }
 
-// waits gives a browser the ticket of what it has begun, and says what it is told.
+// waits gives a browser the ticket of its new challenge, and returns the answer.
 func (w *World) waits(ctx context.Context, b int, p illumicode.Pending, err error) (string, error) {
 	if err != nil {
 		return "", err
 	}
 	w.browsers[b].ticket = p.Ticket
+	return w.told(ctx, flow.Digest(string(p.Ticket)), p)
+}
+
+// told is what is said of a challenge that waits, by its ticket's digest.
+func (w *World) told(ctx context.Context, digest string, p illumicode.Pending) (string, error) {
 	if err := w.learn(ctx); err != nil {
 		return "", err
 	}
-	n, ok := w.challenges[flow.Digest(string(p.Ticket))]
+	n, ok := w.challenges[digest]
 	if !ok {
 		return "", errors.New("the ticket is of no challenge")
 	}
 	return fmt.Sprintf("ok: challenge %d, %d tries left, again after %v, ends %v", n, p.TriesLeft,
-		p.ResendAfter.Sub(w.zero).Truncate(time.Millisecond), p.Ends.Sub(w.zero).Truncate(time.Millisecond)), nil
+		w.since(p.ResendAfter),
+		w.since(p.Ends)), nil
 }
+
+// since returns an instant as the model has it.
+func (w *World) since(at time.Time) time.Duration { return at.Sub(w.zero).Truncate(time.Millisecond) }
 
 func (w *World) admit(ctx context.Context, c *model.Call) (string, error) {
 	a, err := w.svc.Admit(ctx, w.request(c.Browser, c.Address))
@@ -130,9 +140,6 @@ func (w *World) beginSignup(ctx context.Context, c *model.Call) (string, error) 
 		p, err = tx.BeginSignup(ctx, w.admissions[c.Admission], account(c.Account))
 		return err
 	})
-	if errors.Is(err, errPanic) {
-		return string(model.Panic), nil
-	}
 	return w.waits(ctx, c.Browser, p, err)
 }
 
@@ -233,9 +240,6 @@ func (w *World) accept(ctx context.Context, c *model.Call) (answer string, err e
 		}
 		return nil
 	})
-	if errors.Is(err, errPanic) {
-		return string(model.Panic), nil
-	}
 	return answer, err
 }
 
@@ -268,9 +272,6 @@ func (w *World) release(ctx context.Context, c *model.Call) (string, error) {
 	err := w.transact(ctx, c.End, func(ctx context.Context, tx illumicode.Tx) error {
 		return tx.Release(ctx, illumicode.Closing{Subject: account(c.Account), Undoable: c.Undoable})
 	})
-	if errors.Is(err, errPanic) {
-		return string(model.Panic), nil
-	}
 	return "ok", err
 }
 
@@ -325,7 +326,7 @@ func (w *World) deliver(ctx context.Context, c *model.Call) (string, error) {
 		return "", err
 	}
 	if c.Due = never; d.State == "waiting" {
-		c.Due = d.Due.Sub(w.zero).Truncate(time.Millisecond)
+		c.Due = w.since(d.Due)
 	}
 	return string(d.State), nil
 }

@@ -42,7 +42,7 @@ func (w *World) Faulty(ctx context.Context, c *model.Call, f Fault) (answer stri
 		return fmt.Errorf("%w: the connection is lost, as the explorer has it", db.ErrDatabase)
 	}
 	defer func() { w.seam = nil }()
-	return w.alone(ctx, c), at
+	return w.Alone(ctx, c), at
 }
 
 // Recover has another worker give back what is left claimed, once its lease is over.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/illumicode/illumicode"
 	"github.com/illumicode/illumicode/desk"
@@ -32,10 +31,10 @@ func (w *World) resendByLink(ctx context.Context, c *model.Call) (string, error)
 		return "", err
 	}
 	row, err := w.parts.Store.Challenge(ctx, d.Challenge)
-	if err == nil {
-		err = w.learn(ctx)
+	if err != nil {
+		return "", err
 	}
-	return w.told(row.Ticket, p), err
+	return w.told(ctx, row.Ticket, p)
 }
 
 func (w *World) revokeByLink(ctx context.Context, c *model.Call) (string, error) {
@@ -76,16 +75,7 @@ func (w *World) custom(ctx context.Context, c *model.Call) (string, error) {
 		p, err = tx.Begin(ctx, a, illumicode.Custom{Purpose: "own", Subject: account(c.Account)})
 		return err
 	})
-	if errors.Is(err, errPanic) {
-		return string(model.Panic), nil
-	}
 	return w.waits(ctx, c.Browser, p, err)
-}
-
-// told is what is said of a challenge that waits, by its ticket's digest.
-func (w *World) told(digest string, p illumicode.Pending) string {
-	return fmt.Sprintf("ok: challenge %d, %d tries left, again after %v, ends %v", w.challenges[digest], p.TriesLeft,
-		p.ResendAfter.Sub(w.zero).Truncate(time.Millisecond), p.Ends.Sub(w.zero).Truncate(time.Millisecond))
 }
 
 func (w *World) recall(ctx context.Context, c *model.Call) (string, error) {

@@ -81,7 +81,7 @@ func (w *World) Together(ctx context.Context, calls []model.Call, t *Turns) ([]s
 		mine.browsers, mine.challenges = slices.Clone(w.browsers), maps.Clone(w.challenges)
 		mine.proofs, mine.admissions = slices.Clip(w.proofs), slices.Clip(w.admissions)
 		go func() {
-			answers[i] = mine.alone(context.WithValue(ctx, turnKey{}, one), &calls[i])
+			answers[i] = mine.Alone(context.WithValue(ctx, turnKey{}, one), &calls[i])
 			t.set(one, "ended")
 		}()
 		t.settle(one)
@@ -165,8 +165,8 @@ func (t *Turns) choose() (one *turn, left bool) {
 	return one, true
 }
 
-// alone does a call, and makes an answer of its panic.
-func (w *World) alone(ctx context.Context, c *model.Call) (answer string) {
+// Alone is Do, with an answer that says so where it panics.
+func (w *World) Alone(ctx context.Context, c *model.Call) (answer string) {
 	defer func() {
 		if p := recover(); p != nil {
 			answer = fmt.Sprintf("a panic: %v", p)

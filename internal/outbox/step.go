@@ -3,7 +3,6 @@ package outbox
 import (
 	"context"
 	"errors"
-	"time"
 )
 
 // What a worker's loops do, a step at a time, for who walks through them without a Run; letters are stepped by
@@ -11,11 +10,6 @@ import (
 
 // Care does once what time asks for, and returns how much it did.
 func (o *Outbox) Care(ctx context.Context) (int, error) { return o.cfg.Housekeep(ctx) }
-
-// Chore does one step of what waits beside letters: lists, events and feedback. It returns how much it did.
-func (o *Outbox) Chore(ctx context.Context) (int, error) {
-	return (&worker{Outbox: o}).chore(ctx, new(time.Time))
-}
 
 // Recover gives back what workers had claimed whose lease is over, as every worker does when it renews its own.
 func (o *Outbox) Recover(ctx context.Context) error {

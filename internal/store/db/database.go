@@ -142,30 +142,32 @@ func (s *Database) lock(ctx context.Context) (unlock func(), err error) {
 	if s.writer == nil {
 		return func() {}, nil
 	}
-	if s.seam != nil {
-		s.seam(ctx, TurnWanted, "")
-		defer s.seam(ctx, TurnHad, "")
+	s.at(ctx, TurnWanted, "")
+	if err := s.takeTurn(ctx); err != nil {
+		return nil, err
 	}
-	end := func() {
+	s.at(ctx, TurnHad, "")
+	return func() {
 		<-s.writer
-		if s.seam != nil {
-			s.seam(ctx, TurnGiven, "")
-		}
-	}
+		s.at(ctx, TurnGiven, "")
+	}, nil
+}
+
+func (s *Database) takeTurn(ctx context.Context) error {
 	select {
 	case s.writer <- struct{}{}: // most of the time, and without a timer
-		return end, nil
+		return nil
 	default:
 	}
 	most := time.NewTimer(writerWait)
 	defer most.Stop()
 	select {
 	case s.writer <- struct{}{}:
-		return end, nil
+		return nil
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return ctx.Err()
 	case <-most.C:
-		return nil, s.Explain(errTurn)
+		return s.Explain(errTurn)
 	}
 }
 
