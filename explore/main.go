@@ -14,6 +14,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -52,6 +53,7 @@ func main() {
 	flag.BoolVar(&f.planted, "planted", false, "look for faults that are planted in the service, one after another")
 	flag.StringVar(&f.fault, "fault", "", "of these only those with this in their name")
 	flag.Parse()
+	debug.SetGCPercent(400) // little is kept, and much is made
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	if err := run(ctx, f); err != nil {

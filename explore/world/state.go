@@ -14,11 +14,18 @@ import (
 func (w *World) learn(ctx context.Context) error {
 	all, err := w.column(ctx, "SELECT ticket FROM illumicode_challenge ORDER BY created, id")
 	for _, digest := range all {
-		if _, known := w.challenges[digest]; !known {
-			w.challenges[digest] = len(w.challenges)
-		}
+		w.number(digest)
 	}
 	return err
+}
+
+func (w *World) number(digest string) int {
+	n, known := w.challenges[digest]
+	if !known {
+		n = len(w.challenges)
+		w.challenges[digest] = n
+	}
+	return n
 }
 
 // query runs a query, which is prepared once.
@@ -51,40 +58,48 @@ func (w *World) column(ctx context.Context, query string) (out []string, err err
 	return out, rows.Err()
 }
 
-// The queries of a state, each with one column of words.
-const (
-	addressesHad = `SELECT subject || '|' || SUBSTR(address, 7, 1) || ' ' || standing FROM illumicode_address
-		WHERE subject <> '' ORDER BY subject, address`
-	browsersHad = `SELECT subject || '|' || COUNT(*) FROM illumicode_browser GROUP BY subject`
-	changesHad  = `SELECT subject || ': change from ' || SUBSTR(old_address, 7, 1) || ' to ' ||
-		SUBSTR(new_address, 7, 1) || ' is ' || state FROM illumicode_change ORDER BY made, id`
-	holdersHad = `SELECT 'address ' || SUBSTR(mailbox, 7, 1) || ' is held by ' || subject
-		FROM illumicode_holder ORDER BY mailbox`
-	challengesHad = `SELECT ticket || '|' || CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries ||
-		' tries spent, rung ' || resends || ', code ' || generation FROM illumicode_challenge ORDER BY created, id`
-	lettersHad = `SELECT id || '|' || letter || ' to address ' || CASE address WHEN '' THEN '-1'
-		ELSE SUBSTR(address, 7, 1) END || ': ' || state || ' after ' || attempts || ' tries' FROM
+// seen is all that a state says but which address works: rows of a kind, whose or which it is, and words.
+const seen = `SELECT kind || '|' || whose || '|' || words FROM (
+	SELECT 'address' AS kind, subject AS whose, SUBSTR(address, 7, 1) || ' ' || standing AS words, '' AS first,
+		address AS second FROM illumicode_address WHERE subject <> ''
+	UNION ALL SELECT 'browser', subject, '' || COUNT(*), '', '' FROM illumicode_browser GROUP BY subject
+	UNION ALL SELECT 'holder', subject, SUBSTR(mailbox, 7, 1), '', mailbox FROM illumicode_holder
+	UNION ALL SELECT 'change', subject, 'change from ' || SUBSTR(old_address, 7, 1) || ' to ' ||
+		SUBSTR(new_address, 7, 1) || ' is ' || state, '' || made, id FROM illumicode_change
+	UNION ALL SELECT 'challenge', ticket, CASE WHEN why = 'lapsed' THEN why ELSE state END || ', ' || tries ||
+		' tries spent, rung ' || resends || ', code ' || generation, '' || created, id FROM illumicode_challenge
+	UNION ALL SELECT 'letter', id, letter || ' to address ' || CASE address WHEN '' THEN '-1'
+		ELSE SUBSTR(address, 7, 1) END || ': ' || state || ' after ' || attempts || ' tries', '', id FROM
 		(SELECT id, letter, address, state, attempts FROM illumicode_delivery
-		UNION ALL SELECT id, letter, address, state, attempts FROM illumicode_ended) AS d ORDER BY id`
-)
+		UNION ALL SELECT id, letter, address, state, attempts FROM illumicode_ended) AS d) AS s
+	ORDER BY kind, first, second`
 
 // State is what the model's State says, read from the service.
 func (w *World) State(ctx context.Context) (out []string, err error) {
-	all := map[string][]string{}
-	for _, query := range []string{addressesHad, browsersHad, changesHad, holdersHad, challengesHad,
-		lettersHad} {
-		if all[query], err = w.column(ctx, query); err != nil {
-			return nil, err
-		}
+	all, err := w.column(ctx, seen)
+	if err != nil {
+		return nil, err
 	}
 	has, browsers := map[string][]string{}, map[string]string{}
-	for _, row := range all[addressesHad] {
-		subject, one, _ := strings.Cut(row, "|")
-		has[subject] = append(has[subject], one)
-	}
-	for _, row := range all[browsersHad] {
-		subject, n, _ := strings.Cut(row, "|")
-		browsers[subject] = n
+	w.letters = nil
+	for _, row := range all {
+		kind, rest, _ := strings.Cut(row, "|")
+		whose, words, _ := strings.Cut(rest, "|")
+		switch kind {
+		case "address":
+			has[whose] = append(has[whose], words)
+		case "browser":
+			browsers[whose] = words
+		case "holder":
+			out = append(out, fmt.Sprintf("address %s is held by %s", words, whose))
+		case "change":
+			out = append(out, whose+": "+words)
+		case "challenge":
+			out = append(out, fmt.Sprintf("challenge %d is %s", w.number(whose), words))
+		case "letter":
+			out = append(out, fmt.Sprintf("letter %d, %s", len(w.letters), words))
+			w.letters = append(w.letters, whose)
+		}
 	}
 	for n := 1; n <= model.Accounts; n++ {
 		name := account(n)
@@ -99,18 +114,5 @@ func (w *World) State(ctx context.Context) (out []string, err error) {
 			cmp.Or(strings.TrimSuffix(strings.TrimPrefix(relied, "person"), "@ternisle.example"), "none"),
 			cmp.Or(browsers[name], "0")))
 	}
-	if err := w.learn(ctx); err != nil {
-		return nil, err
-	}
-	for _, row := range all[challengesHad] {
-		digest, words, _ := strings.Cut(row, "|")
-		out = append(out, fmt.Sprintf("challenge %d is %s", w.challenges[digest], words))
-	}
-	w.letters = make([]string, 0, len(all[lettersHad]))
-	for i, row := range all[lettersHad] {
-		id, words, _ := strings.Cut(row, "|")
-		w.letters = append(w.letters, id)
-		out = append(out, fmt.Sprintf("letter %d, %s", i, words))
-	}
-	return append(append(out, all[changesHad]...), all[holdersHad]...), nil
+	return out, nil
 }
